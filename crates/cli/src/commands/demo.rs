@@ -1,0 +1,65 @@
+//! `demo`: the whole example, in plain words.
+
+use super::build::PROGRAM;
+use crate::{
+    args::DemoArgs,
+    context::Context,
+    show::{self, style},
+};
+use neat_content::{Error, Result};
+use neat_media::read;
+use neat_stack::{BuildOptions, Clock, Prepared, StackFile};
+use serde_json::json;
+
+pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
+    let dir = &args.dir;
+    std::fs::create_dir_all(dir).map_err(Error::io("create", dir))?;
+    let job = context.job();
+    let demo = neat_demo::write(dir, &job)?;
+    let text = std::fs::read_to_string(&demo.stack).map_err(Error::io("read", &demo.stack))?;
+    let clock = Clock { today: neat_demo::RELEASED, fixed: None };
+    let prepared = Prepared::new(&StackFile::parse(&text)?, &demo.stack, &clock, &job)?;
+    let plan = show::plan::plan(&prepared.report);
+    let outcome =
+        prepared.build(&BuildOptions { stack_text: &text, program: PROGRAM, digest: true }, &job)?;
+    if context.json {
+        return context.print_json(&json!({
+            "media": demo.media.display().to_string(),
+            "stack": demo.stack.display().to_string(),
+            "ledger": outcome.ledger,
+        }));
+    }
+    let look = |path: &std::path::Path| -> Result<String> {
+        let media = read::open(path)?;
+        Ok(show::media::MediaView::new(&media, path, None).text(show::media::created(&media)))
+    };
+    let heading = |text: &str| format!("\n{}{text}{:#}\n", style::HEADING, style::HEADING);
+    let (folder, stack, iso) = (dir.display(), demo.stack.display(), outcome.iso.display());
+    let mut story = format!(
+        "Brackwater Ferries does not exist, and nor does its Quay OS 7, but its installation media does: it was just\n\
+         made in {folder}, with an answer file, a few site files and a stack file that puts them together.\n"
+    );
+    story.push_str(&heading("1. The vendor's media, as `neatstack look` sees it"));
+    story.push_str(&look(&demo.media)?);
+    story.push_str(&heading("2. What the stack file wants, as `neatstack plan` shows it"));
+    story.push_str(&plan);
+    story.push_str(&heading("3. The media that `neatstack build` wrote"));
+    story.push_str(&look(&outcome.iso)?);
+    story.push_str(&heading("What to try next"));
+    for (command, why) in [
+        (
+            format!("qemu-system-x86_64 -cdrom {iso} -serial stdio"),
+            "boot it: it says which answer file it found",
+        ),
+        (format!("neatstack files {iso} --digest sha256"), "every file with its digest"),
+        (format!("neatstack build {stack}"), "build it again: the same bytes come out"),
+        (
+            format!("neatstack unpack {iso} {folder}/unpacked"),
+            "the whole media as a folder; `master` turns it back",
+        ),
+        ("neatstack draft YOUR.iso > my.stack.toml".to_owned(), "start with a media of your own"),
+    ] {
+        story.push_str(&format!("  {}{command}{:#}\n      {why}\n", style::GOOD, style::GOOD));
+    }
+    context.print(&story)
+}

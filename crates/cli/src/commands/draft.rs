@@ -1,0 +1,12 @@
+//! `draft`: a commented stack file.
+
+use crate::{args::DraftArgs, context::Context};
+use neat_content::Result;
+use neat_media::read;
+use serde_json::json;
+
+pub(crate) fn run(args: &DraftArgs, context: &Context) -> Result<()> {
+    let media = read::open(&args.media)?;
+    let text = neat_stack::draft(&media, &args.media.to_string_lossy());
+    if context.json { context.print_json(&json!({ "stack": text })) } else { context.print(&text) }
+}

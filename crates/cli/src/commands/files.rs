@@ -1,0 +1,85 @@
+//! `files`: digest, size, path.
+
+use crate::{
+    args::{Digest, FilesArgs},
+    context::Context,
+};
+use neat_content::{DigestKind, NodeKind, Result, digest_of};
+use neat_media::read;
+use serde::Serialize;
+use std::fmt::Write as _;
+
+#[derive(Serialize)]
+struct FileView {
+    path: String,
+    kind: &'static str,
+    size: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    digest: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    target: Option<String>,
+    modified: i64,
+}
+
+pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
+    let media = read::open(&args.path)?;
+    let kind = args.digest.map(|digest| match digest {
+        Digest::Sha1 => DigestKind::Sha1,
+        Digest::Sha256 => DigestKind::Sha256,
+    });
+    let job = context.job();
+    let mut views = Vec::new();
+    let mut text = String::new();
+    for step in media.tree.walk() {
+        let node = media.tree.node(step.id);
+        let modified = node.meta.modified.seconds;
+        let view = match &node.kind {
+            NodeKind::Folder(_) => continue,
+            NodeKind::Link(target) => FileView {
+                path: step.path,
+                kind: "link",
+                size: 0,
+                digest: None,
+                target: Some(target.clone()),
+                modified,
+            },
+            NodeKind::File(content) => {
+                let digest = kind
+                    .map(|kind| digest_of(content, kind, &job))
+                    .transpose()
+                    .map_err(|error| error.within(&step.path))?;
+                FileView {
+                    path: step.path,
+                    kind: "file",
+                    size: content.len(),
+                    digest,
+                    target: None,
+                    modified,
+                }
+            }
+        };
+        if context.json {
+            views.push(view);
+            continue;
+        }
+        let digest = match (&view.digest, kind) {
+            (Some(digest), _) => format!("{digest}  "),
+            (None, Some(kind)) => {
+                format!("{:width$}  ", "-", width = if kind == DigestKind::Sha1 { 40 } else { 64 })
+            }
+            (None, None) => String::new(),
+        };
+        let target = view.target.map(|target| format!(" -> {target}")).unwrap_or_default();
+        // Control characters in a name must not reach the terminal, nor break the lines.
+        let path: String = view
+            .path
+            .chars()
+            .flat_map(|c| if c.is_control() { c.escape_default().collect() } else { vec![c] })
+            .collect();
+        let _ = writeln!(text, "{digest}{:>12}  {path}{target}", view.size);
+        if text.len() > 64 * 1024 {
+            context.print(&std::mem::take(&mut text))?;
+        }
+    }
+    if context.json { context.print_json(&views) } else { context.print(&text) }
+}

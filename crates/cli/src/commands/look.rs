@@ -1,0 +1,114 @@
+//! `look`: what is this?
+
+use super::read_text;
+use crate::{
+    args::{Digest, LookArgs},
+    context::Context,
+    show::{self, Sheet, style},
+};
+use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of};
+use neat_media::read;
+use neat_stack::{AnswerDialect, LEDGER_KIND, Ledger, StackFile};
+use serde_json::json;
+use std::path::Path;
+
+pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
+    let path = &args.path;
+    if path.is_dir() {
+        return media(path, None, context);
+    }
+    let source = Source::open(path)?;
+    let is_disc = read::is_disc(&source).map_err(|error| error.within(path.display()))?;
+    let digest = match args.digest {
+        Some(kind) => {
+            let (kind, name) = match kind {
+                Digest::Sha1 => (DigestKind::Sha1, "sha1"),
+                Digest::Sha256 => (DigestKind::Sha256, "sha256"),
+            };
+            Some(format!(
+                "{name} {}",
+                digest_of(&Content::from_source(source.clone()), kind, &context.job())?
+            ))
+        }
+        None => None,
+    };
+    if is_disc {
+        return media(path, digest, context);
+    }
+    let small = source.len() <= 16 << 20;
+    let text = if small { read_text(path, "file").ok() } else { None };
+    match text {
+        Some(text) if text.trim_start().starts_with('{') && text.contains(LEDGER_KIND) => ledger(path, &text, context),
+        Some(text) if path.to_string_lossy().ends_with(".stack.toml") => stack(path, &text, context),
+        _ => match AnswerDialect::of_content(&Content::from_source(source)) {
+            Some(dialect) if small => answer(path, dialect, context),
+            _ => Err(Error::Mismatch {
+                expected: "an ISO file, a folder, a stack file, a ledger or an answer file".into(),
+                found: format!("something else in {}", path.display()),
+                hint: "if it should be a media, it is damaged or cut short; compare its size and digest with the vendor's".into(),
+            }),
+        },
+    }
+}
+
+fn media(path: &Path, digest: Option<String>, context: &Context) -> Result<()> {
+    let media = read::open(path)?;
+    let view = show::media::MediaView::new(&media, path, digest);
+    if context.json {
+        context.print_json(&view)
+    } else {
+        context.print(&view.text(show::media::created(&media)))
+    }
+}
+
+fn heading(path: &Path, kind: &str) -> String {
+    format!("{}{}{:#}  {kind}\n", style::HEADING, path.display(), style::HEADING)
+}
+
+fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
+    let ledger = Ledger::parse(text).map_err(|error| error.within(path.display()))?;
+    if context.json {
+        return context.print_json(&ledger);
+    }
+    let mut sheet = Sheet::default();
+    sheet.row_if("title", &ledger.title);
+    sheet.row("built", &ledger.output.path);
+    sheet.row("label", &ledger.output.label);
+    sheet.row("size", show::size(ledger.output.size));
+    sheet.row_if("sha256", ledger.output.sha256.as_deref().unwrap_or_default());
+    if let Some(source) = &ledger.source {
+        sheet.row("from", &source.path);
+    }
+    for (number, step) in ledger.steps.iter().enumerate() {
+        sheet.row(if number == 0 { "done" } else { "" }, step);
+    }
+    for (number, finding) in ledger.findings.iter().enumerate() {
+        sheet.row(if number == 0 { "said" } else { "" }, finding);
+    }
+    context.print(&format!("{}{}", heading(path, "ledger of a build"), sheet.text()))
+}
+
+fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
+    let stack = StackFile::parse(text).map_err(|error| error.within(path.display()))?;
+    let source = stack.source.as_ref().map(|source| source.media.clone());
+    if context.json {
+        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso }));
+    }
+    let mut sheet = Sheet::default();
+    sheet.row_if("title", &stack.title);
+    sheet.row_if("from", &source.unwrap_or_default());
+    sheet.row("to", &stack.media.iso);
+    sheet.row("next", format!("neatstack plan {}", path.display()));
+    context.print(&format!("{}{}", heading(path, "stack file"), sheet.text()))
+}
+
+fn answer(path: &Path, dialect: AnswerDialect, context: &Context) -> Result<()> {
+    if context.json {
+        return context.print_json(
+            &json!({ "kind": "answer-file", "path": path.display().to_string(), "dialect": dialect.name() }),
+        );
+    }
+    let mut sheet = Sheet::default();
+    sheet.row("dialect", dialect.name());
+    context.print(&format!("{}{}", heading(path, "answer file"), sheet.text()))
+}

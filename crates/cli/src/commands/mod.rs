@@ -1,0 +1,52 @@
+//! One module for each command.
+
+mod build;
+mod demo;
+mod draft;
+mod files;
+mod look;
+mod master;
+mod plan;
+mod take;
+mod unpack;
+
+use crate::{args::Command, context::Context};
+use neat_content::{Error, Result};
+use std::{path::Path, process::ExitCode};
+
+/// Runs a command.
+pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
+    match command {
+        Command::Look(args) => look::run(&args, context)?,
+        Command::Files(args) => files::run(&args, context)?,
+        Command::Take(args) => take::run(&args, context)?,
+        Command::Unpack(args) => unpack::run(&args, context)?,
+        Command::Master(args) => master::run(&args, context)?,
+        Command::Draft(args) => draft::run(&args, context)?,
+        Command::Plan(args) => plan::run(&args, context)?,
+        Command::Build(args) => build::run(&args, context)?,
+        Command::Demo(args) => demo::run(&args, context)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Text of a small file of this machine.
+fn read_text(path: &Path, what: &str) -> Result<String> {
+    const LIMIT: u64 = 16 << 20;
+    let bytes = neat_content::Content::from_path(path)?
+        .to_vec(LIMIT, what)
+        .map_err(|error| error.within(path.display()))?;
+    String::from_utf8(bytes)
+        .map_err(|_| Error::request(format!("{} is not UTF-8 text", path.display()), "save it as UTF-8"))
+}
+
+/// Refuses to overwrite what is there.
+fn refuse_existing(path: &Path, replace: bool) -> Result<()> {
+    if path.exists() && !replace {
+        return Err(Error::refused(
+            format!("{} is there already", path.display()),
+            "give another name, or --replace if it may be overwritten",
+        ));
+    }
+    Ok(())
+}

@@ -1,0 +1,65 @@
+//! `take`: files out of a media.
+
+use super::refuse_existing;
+use crate::{args::TakeArgs, context::Context, show};
+use neat_content::{Content, Error, NodeId, NodeKind, PendingFile, Result, Tree};
+use neat_media::{folder, read};
+use serde_json::json;
+use std::path::Path;
+
+pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
+    let media = read::open(&args.path)?;
+    let tree = &media.tree;
+    // Everything is looked up before anything is written.
+    let found: Vec<NodeId> = args.what.iter().map(|what| find(tree, what)).collect::<Result<_>>()?;
+    for id in &found {
+        let node = tree.node(*id);
+        refuse_existing(&args.to.join(node.name()), args.replace && node.folder().is_none())?;
+    }
+    std::fs::create_dir_all(&args.to).map_err(Error::io("create", &args.to))?;
+    let mut taken = Vec::new();
+    for id in found {
+        let target = args.to.join(tree.node(id).name());
+        let size = take(tree, id, &target, context)?;
+        taken.push(json!({ "path": tree.path(id), "to": target.display().to_string(), "size": size }));
+        if !context.json && !context.quiet {
+            context.print(&format!("{}  {}\n", target.display(), show::size(size)))?;
+        }
+    }
+    if context.json { context.print_json(&taken) } else { Ok(()) }
+}
+
+fn find(tree: &Tree, what: &str) -> Result<NodeId> {
+    let id = tree.find_ignoring_case(what);
+    id.filter(|id| *id != Tree::ROOT).ok_or_else(|| {
+        Error::request(
+            format!("there is no {what} on the media"),
+            "list what is there with `neatstack files`",
+        )
+    })
+}
+
+fn take(tree: &Tree, id: NodeId, target: &Path, context: &Context) -> Result<u64> {
+    let job = context.job();
+    match &tree.node(id).kind {
+        NodeKind::Folder(_) => {
+            std::fs::create_dir(target).map_err(Error::io("create", target))?;
+            folder::write_tree(tree, id, target, &job)?;
+            Ok(tree.walk_from(id).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum())
+        }
+        NodeKind::Link(link) => {
+            std::os::unix::fs::symlink(link, target).map_err(Error::io("create the link", target))?;
+            Ok(0)
+        }
+        NodeKind::File(content) => {
+            let (pending, mut output) = PendingFile::create_output(target, None)?;
+            output.write_content(content, &job)?;
+            let (file, _) = output.finish()?;
+            if let Some(time) = tree.node(id).meta.modified.to_system_time() {
+                file.set_modified(time).map_err(Error::io("set the time of", target))?;
+            }
+            pending.commit(file)?;
+            Ok(content.len())
+        }
+    }
+}

@@ -1,0 +1,24 @@
+//! `unpack`: a media into a folder.
+
+use crate::{args::UnpackArgs, context::Context, show};
+use neat_content::Result;
+use neat_media::{folder, read};
+use serde_json::json;
+
+pub(crate) fn run(args: &UnpackArgs, context: &Context) -> Result<()> {
+    let media = read::open(&args.media)?;
+    folder::unpack(&media, &args.dir, &context.job())?;
+    let counts = media.tree.counts();
+    if context.json {
+        return context.print_json(&json!({ "dir": args.dir.display().to_string(), "files": counts.files, "folders": counts.folders, "bytes": counts.bytes }));
+    }
+    for warning in &media.warnings {
+        context.say(&format!("note: {warning}"));
+    }
+    context.print(&format!(
+        "{}  {}, {}\n",
+        args.dir.display(),
+        show::count(counts.files, "file", "files"),
+        show::size(counts.bytes)
+    ))
+}

@@ -1,0 +1,151 @@
+//! What every command needs: how to show things, progress, and the stop flag.
+
+use crate::args::{ColorWhen, Global};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use neat_content::{Error, Event, Job, Observer, Result, Timestamp};
+use neat_stack::Clock;
+use std::{
+    io::{IsTerminal, Write},
+    path::Path,
+    sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
+    time::{Duration, Instant},
+};
+
+/// Options and state of one run.
+pub(crate) struct Context {
+    pub json: bool,
+    pub quiet: bool,
+    stop: Arc<AtomicBool>,
+    progress: Progress,
+}
+
+impl Context {
+    /// Sets up colours, progress and the reaction to Ctrl-C.
+    pub(crate) fn new(global: &Global) -> Result<Self> {
+        match global.color {
+            ColorWhen::Auto => {}
+            ColorWhen::Always => anstream::ColorChoice::Always.write_global(),
+            ColorWhen::Never => anstream::ColorChoice::Never.write_global(),
+        }
+        let stop = Arc::new(AtomicBool::new(false));
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+            let failed = Error::io("watch for signals as", Path::new("this program"));
+            signal_hook::flag::register(signal, Arc::clone(&stop)).map_err(failed)?;
+        }
+        let shows = std::io::stderr().is_terminal() && !global.quiet && !global.json;
+        let progress = Progress { shows, verbose: global.verbose, bar: Mutex::new(None) };
+        Ok(Self { json: global.json, quiet: global.quiet, stop, progress })
+    }
+
+    /// A job that shows its progress and ends on Ctrl-C.
+    pub(crate) fn job(&self) -> Job<'_> {
+        Job::new(&self.progress, &self.stop)
+    }
+
+    /// Takes the progress bar off the screen.
+    pub(crate) fn clear_progress(&self) {
+        self.progress.event(Event::StepFinished);
+    }
+
+    /// Says something beside the results, on standard error.
+    pub(crate) fn say(&self, text: &str) {
+        if !self.quiet {
+            anstream::eprintln!("{text}");
+        }
+    }
+
+    /// Prints a result on standard output.
+    pub(crate) fn print(&self, text: &str) -> Result<()> {
+        let mut out = anstream::stdout().lock();
+        out.write_all(text.as_bytes())
+            .and_then(|()| out.flush())
+            .map_err(Error::io("write to", Path::new("standard output")))
+    }
+
+    /// Prints a JSON document.
+    pub(crate) fn print_json<T: serde::Serialize>(&self, value: &T) -> Result<()> {
+        let text = serde_json::to_string_pretty(value).map_err(|error| {
+            Error::request(
+                format!("the result cannot be written as JSON: {error}"),
+                "report this as a fault of Neat Stack",
+            )
+        })?;
+        self.print(&format!("{text}\n"))
+    }
+}
+
+/// The clock, and `SOURCE_DATE_EPOCH` where it is set.
+pub(crate) fn clock() -> Result<Clock> {
+    let fixed = match std::env::var("SOURCE_DATE_EPOCH") {
+        Err(_) => None,
+        Ok(text) => {
+            let seconds = text.trim().parse().map_err(|_| {
+                Error::request(
+                    format!("SOURCE_DATE_EPOCH is {text:?}"),
+                    "set it to whole seconds since 1970, or not at all",
+                )
+            })?;
+            Some(Timestamp::from_seconds(seconds))
+        }
+    };
+    let now = Timestamp::from_seconds(jiff::Timestamp::now().as_second());
+    Ok(Clock { today: fixed.unwrap_or(now), fixed })
+}
+
+/// A progress bar for each step that takes long enough to wonder.
+struct Progress {
+    shows: bool,
+    verbose: bool,
+    bar: Mutex<Option<Running>>,
+}
+
+struct Running {
+    step: String,
+    started: Instant,
+    bar: ProgressBar,
+}
+
+impl Observer for Progress {
+    fn event(&self, event: Event<'_>) {
+        let mut running = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
+        match event {
+            Event::StepStarted { step, total_bytes } => {
+                let target = if self.shows {
+                    ProgressDrawTarget::stderr_with_hz(10)
+                } else {
+                    ProgressDrawTarget::hidden()
+                };
+                let bar = ProgressBar::with_draw_target(total_bytes, target);
+                let template = if total_bytes.is_some() {
+                    "{msg}  {bar:24}  {bytes} of {total_bytes}  {bytes_per_sec}  {eta} left"
+                } else {
+                    "{msg}  {bytes}  {bytes_per_sec}"
+                };
+                if let Ok(style) = ProgressStyle::with_template(template) {
+                    bar.set_style(style.progress_chars("=> "));
+                }
+                bar.set_message(step.to_owned());
+                bar.enable_steady_tick(Duration::from_millis(200));
+                *running = Some(Running { step: step.to_owned(), started: Instant::now(), bar });
+            }
+            Event::BytesDone(bytes) => {
+                if let Some(running) = running.as_ref() {
+                    running.bar.inc(bytes);
+                }
+            }
+            _ => {
+                if let Some(Running { step, started, bar }) = running.take() {
+                    let bytes = bar.position();
+                    bar.finish_and_clear();
+                    if self.verbose {
+                        anstream::eprintln!(
+                            "{step}: {} in {:.2} s",
+                            crate::show::size(bytes),
+                            started.elapsed().as_secs_f64()
+                        );
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,287 @@
+//! What `look` says of a media, for people and for programs.
+
+use super::{Sheet, count, size, style, time};
+use neat_content::{Content, ReadAt};
+use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
+use neat_stack::answer_files;
+use serde::Serialize;
+use std::path::Path;
+
+/// JSON form of `look` at a media.
+#[derive(Debug, Serialize)]
+pub(crate) struct MediaView {
+    kind: &'static str,
+    path: String,
+    form: &'static str,
+    size: u64,
+    digest: Option<String>,
+    label: String,
+    publisher: String,
+    application: String,
+    created: Option<i64>,
+    file_systems: Vec<FileSystemView>,
+    files: u64,
+    folders: u64,
+    links: u64,
+    content_size: u64,
+    boot: Vec<BootView>,
+    boot_catalog_id: String,
+    partition_table: Option<TableView>,
+    answer_files: Vec<AnswerView>,
+    warnings: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct FileSystemView {
+    name: &'static str,
+    revision: Option<String>,
+    read_from: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct BootView {
+    platform: String,
+    platform_id: u8,
+    bootable: bool,
+    emulation: Emulation,
+    load_segment: u16,
+    load_sectors: u16,
+    sector: Option<u32>,
+    image: Option<String>,
+    image_size: u64,
+    boot_info_table: bool,
+    block_pointer: bool,
+    loaders: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct TableView {
+    form: &'static str,
+    boot_code: bool,
+    partitions: Vec<PartitionView>,
+}
+
+#[derive(Debug, Serialize)]
+struct PartitionView {
+    kind: String,
+    name: String,
+    start: u64,
+    size: u64,
+    active: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct AnswerView {
+    path: String,
+    dialect: &'static str,
+}
+
+impl MediaView {
+    /// Gathers what is shown of `media`, read from `path`.
+    pub(crate) fn new(media: &Media, path: &Path, digest: Option<String>) -> Self {
+        let counts = media.tree.counts();
+        let entries = media.boot.iter().flat_map(|catalog| &catalog.entries);
+        Self {
+            kind: "media",
+            path: path.display().to_string(),
+            form: if media.trees.chosen == TreeKind::Folder { "folder" } else { "iso" },
+            size: media.size,
+            digest,
+            label: media.volume.label.clone(),
+            publisher: media.volume.publisher.clone(),
+            application: media.volume.application.clone(),
+            created: media.volume.created.map(|time| time.seconds),
+            file_systems: file_systems(media),
+            files: counts.files,
+            folders: counts.folders,
+            links: counts.links,
+            content_size: counts.bytes,
+            boot: entries.map(|entry| BootView::new(entry, media)).collect(),
+            boot_catalog_id: media.boot.as_ref().map(|catalog| catalog.id.clone()).unwrap_or_default(),
+            partition_table: media.partitions.as_ref().map(|table| TableView {
+                form: if table.gpt { "gpt" } else { "mbr" },
+                boot_code: table.boot_code.is_some(),
+                partitions: table
+                    .partitions
+                    .iter()
+                    .map(|p| PartitionView {
+                        kind: p.kind.clone(),
+                        name: p.name.clone(),
+                        start: p.start,
+                        size: p.len,
+                        active: p.active,
+                    })
+                    .collect(),
+            }),
+            answer_files: answer_files(&media.tree)
+                .into_iter()
+                .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
+                .collect(),
+            warnings: media.warnings.clone(),
+        }
+    }
+
+    /// The same for a person.
+    pub(crate) fn text(&self, created: Option<String>) -> String {
+        let mut sheet = Sheet::default();
+        sheet.row("label", if self.label.is_empty() { "(none)" } else { &self.label });
+        let names: Vec<String> = self.file_systems.iter().map(FileSystemView::words).collect();
+        sheet.row_if("file systems", &names.join(", "));
+        let links = if self.links > 0 {
+            format!(" and {}", count(self.links, "link", "links"))
+        } else {
+            String::new()
+        };
+        sheet.row(
+            "holds",
+            format!(
+                "{} in {}{links}, {}",
+                count(self.files, "file", "files"),
+                count(self.folders + 1, "folder", "folders"),
+                size(self.content_size)
+            ),
+        );
+        sheet.row_if("publisher", &self.publisher);
+        sheet.row_if("application", &self.application);
+        sheet.row_if("made", &created.unwrap_or_default());
+        sheet.row_if("digest", self.digest.as_deref().unwrap_or_default());
+        if self.boot.is_empty() {
+            sheet.row("as a disc", "does not boot");
+        }
+        for (number, entry) in self.boot.iter().enumerate() {
+            sheet.row(if number == 0 { "as a disc" } else { "" }, entry.words());
+        }
+        if let Some(table) = &self.partition_table {
+            let code = if table.boot_code { "boot code for BIOS" } else { "no boot code for BIOS" };
+            sheet.row("as a disk", format!("{}, {code}", table.form.to_uppercase()));
+            for p in &table.partitions {
+                let name = if p.name.is_empty() { String::new() } else { format!(" “{}”", p.name) };
+                sheet.row(
+                    "",
+                    format!(
+                        "{}{name}, {} at {}{}",
+                        p.kind,
+                        size(p.size),
+                        size(p.start),
+                        if p.active { ", active" } else { "" }
+                    ),
+                );
+            }
+        } else if self.form == "iso" {
+            sheet.row("as a disk", "does not boot");
+        }
+        if self.answer_files.is_empty() {
+            sheet.row("answer file", "none where setup looks");
+        }
+        for (number, answer) in self.answer_files.iter().enumerate() {
+            sheet.row(
+                if number == 0 { "answer file" } else { "" },
+                format!("{} ({})", answer.path, answer.dialect),
+            );
+        }
+        let form =
+            if self.form == "iso" { format!("ISO file, {}", size(self.size)) } else { "folder".into() };
+        let mut text =
+            format!("{}{}{:#}  {form}\n{}", style::HEADING, self.path, style::HEADING, sheet.text());
+        for warning in &self.warnings {
+            text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
+        }
+        text
+    }
+}
+
+/// The time for [`MediaView::text`].
+pub(crate) fn created(media: &Media) -> Option<String> {
+    media.volume.created.map(time)
+}
+
+fn file_systems(media: &Media) -> Vec<FileSystemView> {
+    let trees = &media.trees;
+    let revision = trees.udf.map(|revision| format!("{:x}.{:02x}", revision >> 8, revision & 0xFF));
+    let all = [
+        (TreeKind::Udf, trees.udf.is_some()),
+        (TreeKind::Joliet, trees.joliet),
+        (TreeKind::RockRidge, trees.rock_ridge && trees.iso9660),
+        (TreeKind::Iso9660, trees.iso9660),
+    ];
+    all.into_iter()
+        .filter(|(_, there)| *there)
+        .map(|(kind, _)| FileSystemView {
+            name: kind.name(),
+            revision: if kind == TreeKind::Udf { revision.clone() } else { None },
+            read_from: kind == trees.chosen,
+        })
+        .collect()
+}
+
+impl FileSystemView {
+    fn words(&self) -> String {
+        let revision = self.revision.as_ref().map(|revision| format!(" {revision}")).unwrap_or_default();
+        format!("{}{revision}{}", self.name, if self.read_from { " (read)" } else { "" })
+    }
+}
+
+impl BootView {
+    fn new(entry: &BootEntry, media: &Media) -> Self {
+        let (path, content) = match &entry.image {
+            BootImage::File(path) => (Some(path.clone()), media.tree.file(path).cloned().unwrap_or_default()),
+            BootImage::Hidden(content) => (None, content.clone()),
+        };
+        Self {
+            platform: entry.platform.name().into(),
+            platform_id: entry.platform.0,
+            bootable: entry.bootable,
+            emulation: entry.emulation,
+            load_segment: entry.load_segment,
+            load_sectors: entry.load_sectors,
+            sector: entry.location,
+            image: path,
+            image_size: content.len(),
+            boot_info_table: entry.patch.boot_info_table,
+            block_pointer: entry.patch.block_pointer,
+            loaders: loaders(&content),
+        }
+    }
+
+    fn words(&self) -> String {
+        let image = self.image.as_deref().unwrap_or("image that no file shows");
+        let mut parts = vec![format!("{}: {image}, {}", self.platform, size(self.image_size))];
+        match self.emulation {
+            Emulation::None => {}
+            Emulation::Floppy1200 => parts.push("as a 1.2 MB diskette".into()),
+            Emulation::Floppy1440 => parts.push("as a 1.44 MB diskette".into()),
+            Emulation::Floppy2880 => parts.push("as a 2.88 MB diskette".into()),
+            Emulation::HardDisk => parts.push("as a hard disk".into()),
+        }
+        if self.platform_id == 0 {
+            parts.push(format!("loads {}", count(self.load_sectors.into(), "sector", "sectors")));
+        }
+        if self.load_segment != 0 {
+            parts.push(format!("to segment {:X}", self.load_segment));
+        }
+        if self.boot_info_table {
+            parts.push("boot-info table".into());
+        }
+        if !self.bootable {
+            parts.push("marked as not bootable".into());
+        }
+        if !self.loaders.is_empty() {
+            parts.push(format!("holds {}", self.loaders.join(", ")));
+        }
+        parts.join(", ")
+    }
+}
+
+/// Loaders with the names that UEFI starts, if the image is a FAT file system.
+fn loaders(image: &Content) -> Vec<String> {
+    const LARGEST: u64 = 512 << 20;
+    if ReadAt::len(image) > LARGEST || !matches!(fat::read::volume_len(image), Ok(Some(_))) {
+        return Vec::new();
+    }
+    let Ok(tree) = fat::read::read(image) else { return Vec::new() };
+    let found = tree.walk().filter(|step| {
+        let path = step.path.to_ascii_lowercase();
+        path.starts_with("efi/boot/boot") && path.ends_with(".efi")
+    });
+    found.map(|step| step.path).collect()
+}

@@ -1,0 +1,77 @@
+//! How things are shown to a person.
+
+pub(crate) mod media;
+pub(crate) mod plan;
+pub(crate) mod style;
+
+use neat_content::Timestamp;
+
+/// A number of bytes in the binary unit that fits.
+pub(crate) fn size(bytes: u64) -> String {
+    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
+    if bytes < 1024 {
+        return format!("{bytes} bytes");
+    }
+    let mut value = bytes as f64 / 1024.0;
+    let mut unit = 0;
+    while value >= 1024.0 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    format!("{value:.1} {}", UNITS[unit])
+}
+
+/// Date and time in UTC.
+pub(crate) fn time(time: Timestamp) -> String {
+    jiff::Timestamp::new(time.seconds, 0)
+        .map(|time| time.strftime("%Y-%m-%d %H:%M UTC").to_string())
+        .unwrap_or_default()
+}
+
+/// A number with its noun.
+pub(crate) fn count(number: u64, one: &str, many: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+}
+
+/// Lines of a name and a value, the values in one column.
+#[derive(Default)]
+pub(crate) struct Sheet {
+    rows: Vec<(String, String)>,
+}
+
+impl Sheet {
+    /// Adds a line; an empty name goes on with the one above.
+    pub(crate) fn row(&mut self, name: &str, value: impl Into<String>) {
+        self.rows.push((name.into(), value.into()));
+    }
+
+    /// Adds a line unless the value is empty.
+    pub(crate) fn row_if(&mut self, name: &str, value: &str) {
+        if !value.is_empty() {
+            self.row(name, value);
+        }
+    }
+
+    /// The text, indented by two.
+    pub(crate) fn text(&self) -> String {
+        let width = self.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        let line = |(name, value): &(String, String)| {
+            let padding = " ".repeat(width - name.chars().count());
+            format!("  {}{name}{:#}{padding}  {value}\n", style::QUIET, style::QUIET)
+        };
+        self.rows.iter().map(line).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_read_well() {
+        assert_eq!(size(0), "0 bytes");
+        assert_eq!(size(4096), "4.0 KiB");
+        assert_eq!(size(5_000_000_000), "4.7 GiB");
+        assert_eq!(size(u64::MAX), "16777216.0 TiB");
+    }
+}

@@ -1,0 +1,94 @@
+//! What `plan` and `build` say.
+
+use super::{Sheet, count, size, style};
+use neat_stack::{BootSummary, Finding, LedgerOutput, PlanReport, Weight};
+
+/// The plan for a person.
+pub(crate) fn plan(report: &PlanReport) -> String {
+    let title = if report.title.is_empty() { "Plan" } else { &report.title };
+    let mut text = format!("{}{title}{:#}\n", style::HEADING, style::HEADING);
+    let mut sheet = Sheet::default();
+    match &report.source {
+        Some(source) => {
+            let kind = if source.size > 0 { size(source.size) } else { "a folder".into() };
+            let checked = if source.sha256.is_some() { ", digest checked" } else { "" };
+            sheet.row("from", format!("{} ({kind}, label {}){checked}", source.path, label(&source.label)));
+        }
+        None => sheet.row("from", "nothing: the media holds what is put on it"),
+    }
+    let output = &report.output;
+    sheet.row("to", format!("{} ({}, label {})", output.iso, size(output.size), label(&output.label)));
+    sheet.row("holds", count(output.files, "file", "files"));
+    if output.shared > 0 {
+        sheet.row("saved", format!("{}, because identical files are stored once", size(output.shared)));
+    }
+    for (number, entry) in output.boot.iter().enumerate() {
+        sheet.row(if number == 0 { "boots" } else { "" }, boot(entry));
+    }
+    if output.hybrid {
+        sheet.row("", "also as a disk, by a GPT");
+    }
+    let answers =
+        if output.answer_files.is_empty() { "none".to_owned() } else { output.answer_files.join(", ") };
+    sheet.row("answers", answers);
+    text.push_str(&sheet.text());
+    text.push_str(&format!("\n{}Steps{:#}\n", style::HEADING, style::HEADING));
+    let width = report.steps.iter().map(|step| step.action.len()).max().unwrap_or(0);
+    for (number, step) in report.steps.iter().enumerate() {
+        let bytes = match step.bytes {
+            0 => String::new(),
+            bytes => format!("  {}{}", if bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
+        };
+        text.push_str(&format!("  {:>2}  {:width$}  {}{bytes}\n", number + 1, step.action, step.subject));
+        text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::QUIET, step.reason, style::QUIET));
+    }
+    text.push_str(&findings(&report.findings));
+    text
+}
+
+fn label(label: &str) -> &str {
+    if label.is_empty() { "(none)" } else { label }
+}
+
+fn boot(entry: &BootSummary) -> String {
+    let load = match (entry.platform.as_str(), entry.load_sectors) {
+        ("BIOS", sectors) => format!(", loads {}", count(sectors.into(), "sector", "sectors")),
+        _ => String::new(),
+    };
+    let table = if entry.boot_info_table { ", boot-info table" } else { "" };
+    format!("{}: {}, {}{load}{table}", entry.platform, entry.image, size(entry.size))
+}
+
+/// Findings for a person, the heaviest first; empty when there are none.
+pub(crate) fn findings(findings: &[Finding]) -> String {
+    if findings.is_empty() {
+        return String::new();
+    }
+    let mut text = format!("\n{}Before you build{:#}\n", style::HEADING, style::HEADING);
+    for finding in findings {
+        let (name, style) = match finding.weight {
+            Weight::Refused => ("refused", style::BAD),
+            Weight::Danger => ("danger", style::CARE),
+            Weight::Note => ("note", style::QUIET),
+        };
+        text.push_str(&format!("  {style}{name:>7}{style:#}  {}\n", finding.message));
+        if !finding.hint.is_empty() {
+            text.push_str(&format!("           {}\n", finding.hint));
+        }
+    }
+    text
+}
+
+/// The result of a build for a person.
+pub(crate) fn built(output: &LedgerOutput, ledger: &str) -> String {
+    let mut sheet = Sheet::default();
+    sheet.row("label", label(&output.label));
+    for (number, entry) in output.boot.iter().enumerate() {
+        sheet.row(if number == 0 { "boots" } else { "" }, entry);
+    }
+    if let Some(sha256) = &output.sha256 {
+        sheet.row("sha256", sha256);
+    }
+    sheet.row("ledger", ledger);
+    format!("{}{}{:#}  {}\n{}", style::HEADING, output.path, style::HEADING, size(output.size), sheet.text())
+}

@@ -1,0 +1,152 @@
+//! Digests, computed on a thread of their own so that copying does not wait for them.
+
+use crate::{Content, Error, Job, Result};
+use sha2::Digest as _;
+use std::{
+    fmt::Write as _,
+    sync::mpsc::{Receiver, SyncSender, sync_channel},
+    thread::JoinHandle,
+};
+
+/// Which digest.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum DigestKind {
+    /// SHA-1 (FIPS 180-4), 20 bytes; what image files name their content by.
+    Sha1,
+    /// SHA-256 (FIPS 180-4), 32 bytes.
+    Sha256,
+}
+
+enum Hasher {
+    Sha1(sha1::Sha1),
+    Sha256(sha2::Sha256),
+}
+
+impl Hasher {
+    fn new(kind: DigestKind) -> Self {
+        match kind {
+            DigestKind::Sha1 => Self::Sha1(sha1::Sha1::default()),
+            DigestKind::Sha256 => Self::Sha256(sha2::Sha256::default()),
+        }
+    }
+    fn update(&mut self, bytes: &[u8]) {
+        match self {
+            Self::Sha1(hasher) => hasher.update(bytes),
+            Self::Sha256(hasher) => hasher.update(bytes),
+        }
+    }
+    fn finish(self) -> String {
+        let bytes = match self {
+            Self::Sha1(hasher) => hasher.finalize().to_vec(),
+            Self::Sha256(hasher) => hasher.finalize().to_vec(),
+        };
+        bytes.iter().fold(String::with_capacity(64), |mut text, byte| {
+            // Writing to a string cannot fail.
+            let _ = write!(text, "{byte:02x}");
+            text
+        })
+    }
+}
+
+/// Number of blocks that may wait for the digesting thread.
+const BLOCKS_WAITING: usize = 4;
+
+/// Digests a stream of blocks on another thread.
+pub struct Digester {
+    blocks: SyncSender<Vec<u8>>,
+    used: Receiver<Vec<u8>>,
+    thread: JoinHandle<Hasher>,
+}
+
+impl Digester {
+    /// Starts the thread.
+    pub fn start(kind: DigestKind) -> Self {
+        let (blocks, incoming) = sync_channel::<Vec<u8>>(BLOCKS_WAITING);
+        let (give_back, used) = sync_channel::<Vec<u8>>(BLOCKS_WAITING + 2);
+        let thread = std::thread::spawn(move || {
+            let mut hasher = Hasher::new(kind);
+            for block in incoming {
+                hasher.update(&block);
+                // When the other side has gone or has enough blocks, this one is simply freed.
+                let _ = give_back.try_send(block);
+            }
+            hasher
+        });
+        Self { blocks, used, thread }
+    }
+
+    /// An empty buffer to fill, an old one where possible.
+    pub fn buffer(&self) -> Vec<u8> {
+        let mut buffer = self.used.try_recv().unwrap_or_default();
+        buffer.clear();
+        buffer
+    }
+
+    /// Adds a block; waits while the thread is behind.
+    pub fn add(&self, block: Vec<u8>) {
+        // Sending fails only if the thread has panicked, which `finish` reports.
+        let _ = self.blocks.send(block);
+    }
+
+    /// Adds a copy of `bytes`.
+    pub fn add_slice(&self, bytes: &[u8]) {
+        let mut block = self.buffer();
+        block.extend_from_slice(bytes);
+        self.add(block);
+    }
+
+    /// The digest in lower-case hexadecimal.
+    pub fn finish(self) -> Result<String> {
+        drop(self.blocks);
+        let hasher = self.thread.join().map_err(|_| Error::Io {
+            action: "compute a digest".into(),
+            source: std::io::Error::other("the digesting thread failed"),
+        })?;
+        Ok(hasher.finish())
+    }
+}
+
+/// The digest of `content` in lower-case hexadecimal.
+pub fn digest_of(content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
+    const INLINE: u64 = 256 * 1024;
+    if content.len() <= INLINE {
+        // A thread costs more than digesting a small file.
+        let mut hasher = Hasher::new(kind);
+        content.for_each_block(INLINE as usize, job, &mut |block| {
+            hasher.update(block);
+            Ok(())
+        })?;
+        return Ok(hasher.finish());
+    }
+    let digester = Digester::start(kind);
+    content.for_each_block(1024 * 1024, job, &mut |block| {
+        digester.add_slice(block);
+        Ok(())
+    })?;
+    digester.finish()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn digests_match_the_published_examples() {
+        // FIPS 180-4 example messages.
+        let abc = Content::from_bytes(b"abc".to_vec());
+        let job = Job::silent();
+        assert_eq!(
+            digest_of(&abc, DigestKind::Sha1, &job).unwrap(),
+            "a9993e364706816aba3e25717850c26c9cd0d89d"
+        );
+        assert_eq!(
+            digest_of(&abc, DigestKind::Sha256, &job).unwrap(),
+            "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+        );
+        let million = Content::from_bytes(vec![b'a'; 1_000_000]);
+        assert_eq!(
+            digest_of(&million, DigestKind::Sha1, &job).unwrap(),
+            "34aa973cd4c4daa4f61eeb2bdbad27316534016f"
+        );
+    }
+}

@@ -1,0 +1,36 @@
+//! What every other crate of Neat Stack stands on.
+//!
+//! * [`Content`]: bytes that are not there yet: extents of source files, pieces in memory, holes, and
+//!   values computed when they are written.
+//! * [`Output`]: the copy engine, which moves content into a file once, in order.
+//! * [`PendingFile`]: an output that appears under its name only when it is complete and synced.
+//! * [`Tree`]: a tree of names over lazy content.
+//! * [`FieldReader`] and [`ReadAt`]: bounded reading of untrusted bytes.
+//! * [`Error`] and [`Class`]: what went wrong, where, and what kind of trouble it is.
+//! * [`Job`]: progress and the stop flag, handed to everything that takes time.
+//!
+//! Nothing here prints, reads a terminal or knows a file format.
+
+mod content;
+mod digest;
+mod error;
+mod field;
+mod job;
+mod output;
+mod pending;
+mod read_at;
+mod source;
+mod time;
+mod tree;
+
+pub use content::{Content, Piece, Producer};
+pub use digest::{DigestKind, Digester, digest_of};
+pub use error::{Class, Error, Result};
+pub use field::FieldReader;
+pub use job::{Event, Job, Observer, Silent};
+pub use output::Output;
+pub use pending::{PendingFile, sync_folder};
+pub use read_at::{ReadAt, Windowed, read_vec};
+pub use source::Source;
+pub use time::Timestamp;
+pub use tree::{Folder, Meta, Node, NodeId, NodeKind, Step, Tree, TreeCounts, check_name, fold_case};

@@ -1,0 +1,302 @@
+//! The copy engine: content into a file, once, in order.
+
+use crate::{Content, DigestKind, Digester, Error, Event, Job, Piece, Result, Source};
+use rustix::fs::SeekFrom;
+use std::{
+    fs::File,
+    os::unix::fs::FileExt,
+    path::{Path, PathBuf},
+};
+
+/// Small writes are gathered up to this many bytes.
+const BUFFER_LEN: usize = 1024 * 1024;
+/// Below this an extent is read into the buffer, because a system call of its own costs more.
+const KERNEL_COPY_FROM: u64 = 128 * 1024;
+/// Bytes moved between two looks at the stop flag.
+const STEP: u64 = 16 * 1024 * 1024;
+/// Runs of zeros from this length on become holes.
+const HOLE_FROM: u64 = 64 * 1024;
+
+/// Writes a file from its start to its end.
+///
+/// Large extents are moved by the kernel (`copy_file_range`, which shares blocks where the file system can);
+/// with a digest wanted, or where the kernel declines, they go through a large buffer. Holes of a source stay
+/// holes.
+pub struct Output {
+    file: File,
+    path: PathBuf,
+    position: u64,
+    buffer: Vec<u8>,
+    digester: Option<Digester>,
+    kernel_copy: bool,
+    sparse: bool,
+}
+
+impl Output {
+    /// Writes to `file`, which is empty and is called `path` in errors; with `digest`, all bytes are digested
+    /// on the way.
+    pub fn new(file: File, path: &Path, digest: Option<DigestKind>) -> Self {
+        Self {
+            file,
+            path: path.to_owned(),
+            position: 0,
+            buffer: Vec::with_capacity(BUFFER_LEN),
+            digester: digest.map(Digester::start),
+            kernel_copy: digest.is_none(),
+            sparse: true,
+        }
+    }
+
+    /// Bytes written so far.
+    pub fn position(&self) -> u64 {
+        self.position + self.buffer.len() as u64
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        if self.buffer.is_empty() {
+            return Ok(());
+        }
+        self.file.write_all_at(&self.buffer, self.position).map_err(Error::io("write", &self.path))?;
+        self.position += self.buffer.len() as u64;
+        if let Some(digester) = &self.digester {
+            let fresh = digester.buffer();
+            digester.add(std::mem::replace(&mut self.buffer, fresh));
+        } else {
+            self.buffer.clear();
+        }
+        Ok(())
+    }
+
+    /// Appends `bytes`.
+    pub fn write_bytes(&mut self, bytes: &[u8]) -> Result<()> {
+        let mut rest = bytes;
+        while !rest.is_empty() {
+            let room = BUFFER_LEN - self.buffer.len();
+            let (now, later) = rest.split_at(rest.len().min(room));
+            self.buffer.extend_from_slice(now);
+            rest = later;
+            if self.buffer.len() == BUFFER_LEN {
+                self.flush()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Appends `count` zeros, as a hole where there are many.
+    pub fn write_zeros(&mut self, count: u64) -> Result<()> {
+        if count >= HOLE_FROM && self.sparse && self.digester.is_none() {
+            self.flush()?;
+            self.position += count;
+            return Ok(());
+        }
+        let mut left = count;
+        while left > 0 {
+            let room = (BUFFER_LEN - self.buffer.len()) as u64;
+            let step = left.min(room) as usize;
+            self.buffer.resize(self.buffer.len() + step, 0);
+            left -= step as u64;
+            if self.buffer.len() == BUFFER_LEN {
+                self.flush()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Appends zeros up to `position` bytes from the start; fails if that is already behind.
+    pub fn pad_to(&mut self, position: u64) -> Result<()> {
+        let missing = position.checked_sub(self.position()).ok_or_else(|| Error::Mismatch {
+            expected: format!("to stand at byte {position:#x} of {}", self.path.display()),
+            found: format!("{:#x}", self.position()),
+            hint: "this is a fault in Neat Stack: the layout and the writing disagree".into(),
+        })?;
+        self.write_zeros(missing)
+    }
+
+    /// Appends `content` and reports the bytes to `job`.
+    pub fn write_content(&mut self, content: &Content, job: &Job<'_>) -> Result<()> {
+        for piece in content.pieces() {
+            job.check()?;
+            match piece {
+                Piece::Bytes { block, start, len } => {
+                    self.write_bytes(&block[*start..start + len])?;
+                    job.event(Event::BytesDone(*len as u64));
+                }
+                Piece::Zeros(len) => {
+                    self.write_zeros(*len)?;
+                    job.event(Event::BytesDone(*len));
+                }
+                Piece::Extent { source, offset, len } => self.write_extent(source, *offset, *len, job)?,
+                Piece::Deferred { .. } => {
+                    let single = Content::from_pieces([piece.clone()])?;
+                    single.for_each_block(BUFFER_LEN, job, &mut |block| {
+                        job.event(Event::BytesDone(block.len() as u64));
+                        self.write_bytes(block)
+                    })?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn write_extent(&mut self, source: &Source, offset: u64, len: u64, job: &Job<'_>) -> Result<()> {
+        let file = source.file()?;
+        if len < KERNEL_COPY_FROM {
+            return self.copy_through_buffer(&file, source, offset, len, job);
+        }
+        let end = offset + len;
+        let mut at = offset;
+        while at < end {
+            // Seeking to the next data is answered from the extent map; file systems without holes say "here".
+            let data = match rustix::fs::seek(&*file, SeekFrom::Data(at)) {
+                Ok(data) => data.clamp(at, end),
+                Err(rustix::io::Errno::NXIO) => end,
+                Err(_) => at,
+            };
+            if data > at {
+                self.write_zeros(data - at)?;
+                job.event(Event::BytesDone(data - at));
+            }
+            if data >= end {
+                break;
+            }
+            let hole =
+                rustix::fs::seek(&*file, SeekFrom::Hole(data)).map_or(end, |hole| hole.clamp(data, end));
+            // A hole reported where data was found would go round for ever; take the rest as data then.
+            let hole = if hole == data { end } else { hole };
+            self.copy_data(&file, source, data, hole - data, job)?;
+            at = hole;
+        }
+        Ok(())
+    }
+
+    fn copy_data(
+        &mut self,
+        file: &File,
+        source: &Source,
+        offset: u64,
+        len: u64,
+        job: &Job<'_>,
+    ) -> Result<()> {
+        if !self.kernel_copy || len < KERNEL_COPY_FROM {
+            return self.copy_through_buffer(file, source, offset, len, job);
+        }
+        self.flush()?;
+        let (mut from, mut left) = (offset, len);
+        while left > 0 {
+            job.check()?;
+            let mut to = self.position;
+            match rustix::fs::copy_file_range(
+                file,
+                Some(&mut from),
+                &self.file,
+                Some(&mut to),
+                left.min(STEP) as usize,
+            ) {
+                Ok(moved) if moved > 0 => {
+                    self.position += moved as u64;
+                    left -= moved as u64;
+                    job.event(Event::BytesDone(moved as u64));
+                }
+                // Nothing moved, or "not between these files": from here on through the buffer, where a real
+                // fault of the disk will be reported by read or write.
+                _ => {
+                    self.kernel_copy = false;
+                    return self.copy_through_buffer(file, source, from, left, job);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn copy_through_buffer(
+        &mut self,
+        file: &File,
+        source: &Source,
+        offset: u64,
+        len: u64,
+        job: &Job<'_>,
+    ) -> Result<()> {
+        let mut done = 0;
+        while done < len {
+            job.check()?;
+            let start = self.buffer.len();
+            let step = (len - done).min((BUFFER_LEN - start) as u64) as usize;
+            self.buffer.resize(start + step, 0);
+            if let Err(error) = file.read_exact_at(&mut self.buffer[start..], offset + done) {
+                self.buffer.truncate(start);
+                return Err(Error::io("read", source.path())(error));
+            }
+            done += step as u64;
+            job.event(Event::BytesDone(step as u64));
+            if self.buffer.len() == BUFFER_LEN {
+                self.flush()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes what is gathered, gives the file its final length, and returns the digest if one was asked for.
+    pub fn finish(mut self) -> Result<(File, Option<String>)> {
+        self.flush()?;
+        self.file.set_len(self.position).map_err(Error::io("set the length of", &self.path))?;
+        let digest = self.digester.map(Digester::finish).transpose()?;
+        Ok((self.file, digest))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::digest_of;
+    use std::os::unix::fs::MetadataExt;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    fn write(content: &Content, path: &Path, digest: Option<DigestKind>) -> Option<String> {
+        let file = File::options().create_new(true).read(true).write(true).open(path).unwrap();
+        let mut output = Output::new(file, path, digest);
+        output.write_bytes(b"front").unwrap();
+        output.write_content(content, &Job::silent()).unwrap();
+        output.write_zeros(70_000).unwrap();
+        output.pad_to(content.len() + 5 + 70_001).unwrap();
+        assert!(output.pad_to(1).is_err());
+        output.finish().unwrap().1
+    }
+
+    #[test]
+    fn every_way_of_copying_gives_the_same_bytes_and_keeps_holes() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("sparse");
+        let file = File::create(&path).unwrap();
+        file.set_len(40 << 20).unwrap();
+        let data: Vec<u8> = (0..700_000_u32).map(|n| (n % 249) as u8 + 1).collect();
+        file.write_all_at(&data, 3 << 20).unwrap();
+        file.write_all_at(&data, (20 << 20) + 17).unwrap();
+        let content = Content::from_path(&path).unwrap().part(1000, (39 << 20) + 5).unwrap();
+        let (plain, hashed) = (dir.path().join("plain"), dir.path().join("hashed"));
+        assert_eq!(write(&content, &plain, None), None);
+        let digest = write(&content, &hashed, Some(DigestKind::Sha256)).unwrap();
+        let (plain_bytes, hashed_bytes) = (std::fs::read(&plain).unwrap(), std::fs::read(&hashed).unwrap());
+        assert!(plain_bytes == hashed_bytes);
+        let mut expected = b"front".to_vec();
+        expected.extend(content.to_vec(1 << 30, "all").unwrap());
+        expected.resize(expected.len() + 70_001, 0);
+        assert!(plain_bytes == expected);
+        assert_eq!(
+            digest,
+            digest_of(&Content::from_path(&plain).unwrap(), DigestKind::Sha256, &Job::silent()).unwrap()
+        );
+        let allocated = std::fs::metadata(&plain).unwrap().blocks() * 512;
+        assert!(allocated < 10 << 20, "holes were filled: {allocated} bytes on disk");
+    }
+
+    #[test]
+    fn a_stop_ends_the_copy() {
+        let dir = tempfile::tempdir().unwrap();
+        let stop = AtomicBool::new(false);
+        stop.store(true, Ordering::Relaxed);
+        let path = dir.path().join("out");
+        let mut output = Output::new(File::create(&path).unwrap(), &path, None);
+        let error = output.write_content(&Content::zeros(10), &Job::new(&crate::Silent, &stop)).unwrap_err();
+        assert!(matches!(error, Error::Cancelled));
+    }
+}

@@ -1,0 +1,148 @@
+//! The demo data: Quay OS 7, the made-up system of the made-up company Brackwater Ferries.
+//!
+//! Everything here is generated, the same on every machine: a media that boots on BIOS and UEFI, an answer file, a
+//! few site files and a stack file that puts them together.
+
+mod site;
+mod words;
+
+use neat_content::{Content, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
+use neat_media::{BootEntry, BootImage, Platform, VolumeIdentity, eltorito::find, master};
+use std::path::{Path, PathBuf};
+
+/// Boot image for BIOS: 4 KiB, El Torito without emulation. Source: `boot/bios.asm`.
+pub const BIOS_IMAGE: &[u8] = include_bytes!("../boot/bios.bin");
+/// Boot code for the first block of a disk. Source: `boot/mbr.asm`.
+pub const DISK_BOOT_CODE: &[u8] = include_bytes!("../boot/mbr.bin");
+/// Application for UEFI on x64. Source: `boot/uefi.asm`.
+pub const UEFI_APPLICATION: &[u8] = include_bytes!("../boot/uefi.bin");
+
+/// Name of the media in the demo folder.
+pub const MEDIA_NAME: &str = "quay-os-7.iso";
+/// Name of the stack file in the demo folder.
+pub const STACK_NAME: &str = "bridge.stack.toml";
+/// 2 March 2026, 08:00 UTC: the day Quay OS 7 was pressed.
+pub const RELEASED: Timestamp = Timestamp::from_seconds(1_772_438_400);
+
+/// What [`write`] made.
+#[derive(Clone, Debug)]
+pub struct Demo {
+    /// The media.
+    pub media: PathBuf,
+    /// The stack file.
+    pub stack: PathBuf,
+}
+
+/// The files of the Quay OS 7 media.
+pub fn media_tree() -> Result<Tree> {
+    let meta = Meta::at(RELEASED);
+    let mut tree = Tree::new(meta);
+    let mut put =
+        |path: &str, bytes: Vec<u8>| tree.put_file(path, Content::from_bytes(bytes), meta).map(drop);
+    put("boot/bios.img", BIOS_IMAGE.to_vec())?;
+    put("EFI/BOOT/BOOTX64.EFI", UEFI_APPLICATION.to_vec())?;
+    put("readme.txt", words::README.as_bytes().to_vec())?;
+    for language in ["de-DE", "en-GB", "nb-NO"] {
+        put(&format!("sources/{language}/licence.txt"), words::LICENCE.as_bytes().to_vec())?;
+        put(&format!("sources/{language}/setup.lang"), words::prose(&format!("setup-{language}"), 24_000))?;
+    }
+    put("sources/products.toml", words::PRODUCTS.as_bytes().to_vec())?;
+    for (number, name) in ["kiosk", "bridge", "engine-room"].iter().enumerate() {
+        put(
+            &format!("sources/packages/quay-{name}.pkg"),
+            words::noise(number as u64 + 1, 700_000 + number * 130_001),
+        )?;
+    }
+    put("support/charts/Hafenpläne.txt", words::prose("harbour", 9_000))?;
+    put("support/charts/航路図.txt", words::prose("route", 7_000))?;
+    put(
+        "support/manual/A very long title that explains how the ticket kiosk is put into service.txt",
+        words::prose("kiosk", 31_000),
+    )?;
+    put("support/manual/empty-page.txt", Vec::new())?;
+    Ok(tree)
+}
+
+/// How the Quay OS 7 media is mastered.
+pub fn media_options(tree: &Tree) -> Result<master::Options> {
+    let found = find::find(tree, RELEASED)?;
+    // The UEFI image is made here; BIOS loads its image whole.
+    let bios =
+        BootEntry { load_sectors: 8, ..find::plain(Platform::BIOS, BootImage::File("boot/bios.img".into())) };
+    let boot = find::Found { bios: Some(bios), uefi: found.uefi }.into_catalog();
+    let volume = VolumeIdentity {
+        label: "QUAY_OS_7".into(),
+        publisher: "BRACKWATER FERRIES".into(),
+        application: "QUAY OS 7 INSTALLATION".into(),
+        created: Some(RELEASED),
+        modified: Some(RELEASED),
+        ..VolumeIdentity::default()
+    };
+    Ok(master::Options { volume, time: RELEASED, boot, ..master::Options::default() })
+}
+
+/// Makes the demo data in `folder`, which is created where it is missing. Files of the demo that are there are
+/// written anew.
+pub fn write(folder: &Path, job: &Job<'_>) -> Result<Demo> {
+    let tree = media_tree()?;
+    let media = folder.join(MEDIA_NAME);
+    let files = site::tree()?;
+    for step in files.walk() {
+        let path = folder.join(&step.path);
+        match &files.node(step.id).kind {
+            NodeKind::File(content) => write_file(&path, content, job)?,
+            _ => std::fs::create_dir_all(&path).map_err(neat_content::Error::io("create", &path))?,
+        }
+    }
+    let plan = master::Plan::new(&tree, media_options(&tree)?, job)?;
+    let (pending, mut output) = PendingFile::create_output(&media, None)?;
+    plan.write(&mut output, job)?;
+    pending.commit(output.finish()?.0)?;
+    Ok(Demo { media, stack: folder.join(STACK_NAME) })
+}
+
+fn write_file(path: &Path, content: &Content, job: &Job<'_>) -> Result<()> {
+    let (pending, mut output) = PendingFile::create_output(path, None)?;
+    output.write_content(content, job)?;
+    let file = output.finish()?.0;
+    if let Some(time) = RELEASED.to_system_time() {
+        file.set_modified(time).map_err(neat_content::Error::io("set the time of", path))?;
+    }
+    pending.commit(file)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::process::Command;
+
+    #[test]
+    fn assembled_bytes_match_their_sources() {
+        let boot = Path::new(env!("CARGO_MANIFEST_DIR")).join("boot");
+        if Command::new("nasm").arg("-v").output().is_err() {
+            eprintln!("skipped: the assembler nasm is not installed here");
+            return;
+        }
+        let dir = tempfile::tempdir().unwrap();
+        for (name, bytes) in [("bios", BIOS_IMAGE), ("mbr", DISK_BOOT_CODE), ("uefi", UEFI_APPLICATION)] {
+            let out = dir.path().join(name);
+            let status = Command::new("nasm")
+                .args(["-f", "bin", "-o"])
+                .arg(&out)
+                .arg(boot.join(format!("{name}.asm")))
+                .status()
+                .unwrap();
+            assert!(status.success());
+            assert!(std::fs::read(&out).unwrap() == bytes, "{name}.bin is not what {name}.asm assembles to");
+        }
+    }
+
+    #[test]
+    fn the_same_bytes_every_time() {
+        let (a, b) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let first = write(a.path(), &Job::silent()).unwrap();
+        let second = write(b.path(), &Job::silent()).unwrap();
+        assert!(std::fs::read(first.media).unwrap() == std::fs::read(second.media).unwrap());
+        assert_eq!(std::fs::read(first.stack).unwrap(), std::fs::read(second.stack).unwrap());
+    }
+}

@@ -1,0 +1,9 @@
+//! Partition tables: MBR and GPT (UEFI specification 5).
+
+mod layout;
+mod read;
+mod write;
+
+pub(crate) use read::mbr_extent;
+pub use read::read;
+pub(crate) use write::{Gpt, GptPartition};

@@ -1,0 +1,260 @@
+//! The media record: what a folder of files cannot say of the media it came from.
+
+use crate::{
+    BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, PartitionTable, Platform,
+    VolumeIdentity,
+};
+use neat_content::{Content, Error, Result, Timestamp, Tree, check_name};
+use serde::{Deserialize, Serialize};
+use std::path::Path;
+
+/// Folder of the record in the root of an unpacked media.
+pub const RECORD_FOLDER: &str = ".neatstack";
+/// File of the record in [`RECORD_FOLDER`].
+pub const RECORD_NAME: &str = "media.toml";
+/// Version of the record that this program writes and reads.
+const VERSION: u32 = 1;
+
+/// Labels, times and boot entries of an unpacked media, as TOML.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MediaRecord {
+    version: u32,
+    label: String,
+    #[serde(default)]
+    system: String,
+    #[serde(default)]
+    volume_set: String,
+    #[serde(default)]
+    publisher: String,
+    #[serde(default)]
+    preparer: String,
+    #[serde(default)]
+    application: String,
+    created: Option<String>,
+    modified: Option<String>,
+    root_modified: Option<String>,
+    /// Whether the ISO 9660 tree had Rock Ridge attributes.
+    #[serde(default)]
+    pub(crate) rock_ridge: bool,
+    /// Boot code of the first block, below [`RECORD_FOLDER`]; present when the media started as a disk.
+    boot_code: Option<String>,
+    /// See [`crate::BootCode::pointer_skip`].
+    boot_code_skip: Option<u64>,
+    /// Whether the media carried a partition table.
+    #[serde(default)]
+    hybrid: bool,
+    /// Paths that listings should leave out.
+    #[serde(default)]
+    hidden: Vec<String>,
+    #[serde(default)]
+    catalog_id: String,
+    catalog_path: Option<String>,
+    #[serde(default)]
+    boot: Vec<RecordedEntry>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RecordedEntry {
+    platform: u8,
+    #[serde(default = "yes")]
+    bootable: bool,
+    emulation: Emulation,
+    #[serde(default)]
+    load_segment: u16,
+    #[serde(default)]
+    system_type: u8,
+    load_sectors: u16,
+    #[serde(default)]
+    boot_info_table: bool,
+    #[serde(default)]
+    block_pointer: bool,
+    image: RecordedImage,
+}
+
+/// Where a recorded boot image is.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum RecordedImage {
+    /// A file of the media.
+    File(String),
+    /// A file below [`RECORD_FOLDER`].
+    Kept(String),
+}
+
+const fn yes() -> bool {
+    true
+}
+
+fn write_time(time: Timestamp) -> String {
+    jiff::Timestamp::new(time.seconds, time.nanoseconds as i32)
+        .map(|time| time.to_string())
+        .unwrap_or_default()
+}
+
+fn read_time(text: Option<&String>) -> Option<Timestamp> {
+    let time: jiff::Timestamp = text?.parse().ok()?;
+    Some(Timestamp { seconds: time.as_second(), nanoseconds: time.subsec_nanosecond().max(0) as u32 })
+}
+
+impl MediaRecord {
+    /// The record of `media`; hidden boot images still have to be given a place with `set_image`.
+    pub(crate) fn of(media: &Media) -> Self {
+        let volume = &media.volume;
+        let hidden = media
+            .tree
+            .walk()
+            .filter(|step| media.tree.node(step.id).meta.hidden)
+            .map(|step| step.path)
+            .collect();
+        let entries = media.boot.iter().flat_map(|catalog| &catalog.entries);
+        Self {
+            version: VERSION,
+            label: volume.label.clone(),
+            system: volume.system.clone(),
+            volume_set: volume.volume_set.clone(),
+            publisher: volume.publisher.clone(),
+            preparer: volume.preparer.clone(),
+            application: volume.application.clone(),
+            created: volume.created.map(write_time),
+            modified: volume.modified.map(write_time),
+            root_modified: Some(write_time(media.tree.node(Tree::ROOT).meta.modified)),
+            rock_ridge: media.trees.rock_ridge,
+            boot_code: None,
+            boot_code_skip: None,
+            hybrid: media.partitions.is_some(),
+            hidden,
+            catalog_id: media.boot.as_ref().map(|catalog| catalog.id.clone()).unwrap_or_default(),
+            catalog_path: media.boot.as_ref().and_then(|catalog| catalog.catalog_path.clone()),
+            boot: entries.map(RecordedEntry::of).collect(),
+        }
+    }
+
+    pub(crate) fn set_image(&mut self, number: usize, image: RecordedImage) {
+        if let Some(entry) = self.boot.get_mut(number) {
+            entry.image = image;
+        }
+    }
+
+    pub(crate) fn to_text(&self) -> Result<String> {
+        let body = toml::to_string_pretty(self).map_err(|error| {
+            Error::request(
+                format!("the media record cannot be written: {error}"),
+                "report this as a fault of Neat Stack",
+            )
+        })?;
+        Ok(format!(
+            "# What the files alone do not say of the media they came from; `neatstack master` reads it.\n{body}"
+        ))
+    }
+
+    /// Reads a record.
+    pub fn parse(text: &str) -> Result<Self> {
+        let hint = "repair the file, or remove it to master the folder as it is";
+        let record: Self = toml::from_str(text).map_err(|error| Error::request(error.to_string(), hint))?;
+        if record.version != VERSION {
+            return Err(Error::request(
+                format!("the media record has version {}, and this program reads {VERSION}", record.version),
+                hint,
+            ));
+        }
+        Ok(record)
+    }
+
+    pub(crate) fn identity(&self) -> VolumeIdentity {
+        VolumeIdentity {
+            label: self.label.clone(),
+            system: self.system.clone(),
+            volume_set: self.volume_set.clone(),
+            publisher: self.publisher.clone(),
+            preparer: self.preparer.clone(),
+            application: self.application.clone(),
+            created: read_time(self.created.as_ref()),
+            modified: read_time(self.modified.as_ref()),
+        }
+    }
+
+    pub(crate) fn root_time(&self) -> Option<Timestamp> {
+        read_time(self.root_modified.as_ref())
+    }
+
+    pub(crate) fn apply_hidden(&self, tree: &mut Tree) {
+        for path in &self.hidden {
+            if let Some(id) = tree.find(path) {
+                tree.node_mut(id).meta.hidden = true;
+            }
+        }
+    }
+
+    /// The boot catalog, its kept images opened in `folder`.
+    pub(crate) fn catalog(&self, folder: &Path) -> Result<BootCatalog> {
+        let entries = self.boot.iter().map(|entry| entry.open(folder)).collect::<Result<_>>()?;
+        Ok(BootCatalog { entries, id: self.catalog_id.clone(), catalog_path: self.catalog_path.clone() })
+    }
+
+    pub(crate) fn set_boot_code(&mut self, name: &str, pointer_skip: Option<u64>) {
+        self.boot_code = Some(name.into());
+        self.boot_code_skip = pointer_skip;
+    }
+
+    /// That the media was a disk too, with its boot code from `folder`. Which partitions there were depends on what
+    /// is mastered and is not kept.
+    pub(crate) fn partitions(&self, folder: &Path) -> Result<Option<PartitionTable>> {
+        if !self.hybrid {
+            return Ok(None);
+        }
+        let bytes =
+            self.boot_code.as_ref().map(|name| kept(folder, name)?.to_vec(512, "boot code")).transpose()?;
+        let boot_code = bytes.map(|bytes| BootCode { bytes, pointer_skip: self.boot_code_skip });
+        Ok(Some(PartitionTable { gpt: true, boot_code, partitions: Vec::new() }))
+    }
+}
+
+/// A file below the record's folder; a record may come from anywhere, so a path that leaves the folder is refused.
+fn kept(folder: &Path, name: &str) -> Result<Content> {
+    if name.split('/').any(|part| check_name(part).is_err()) {
+        return Err(Error::request(
+            format!("the media record names the file {name:?} outside its folder"),
+            "repair or remove the record",
+        ));
+    }
+    Content::from_path(&folder.join(name))
+}
+
+impl RecordedEntry {
+    fn of(entry: &BootEntry) -> Self {
+        Self {
+            platform: entry.platform.0,
+            bootable: entry.bootable,
+            emulation: entry.emulation,
+            load_segment: entry.load_segment,
+            system_type: entry.system_type,
+            load_sectors: entry.load_sectors,
+            boot_info_table: entry.patch.boot_info_table,
+            block_pointer: entry.patch.block_pointer,
+            image: match &entry.image {
+                BootImage::File(path) => RecordedImage::File(path.clone()),
+                BootImage::Hidden(_) => RecordedImage::Kept(String::new()),
+            },
+        }
+    }
+
+    fn open(&self, folder: &Path) -> Result<BootEntry> {
+        let image = match &self.image {
+            RecordedImage::File(path) => BootImage::File(path.clone()),
+            RecordedImage::Kept(name) => BootImage::Hidden(kept(folder, name)?),
+        };
+        Ok(BootEntry {
+            platform: Platform(self.platform),
+            bootable: self.bootable,
+            emulation: self.emulation,
+            load_segment: self.load_segment,
+            system_type: self.system_type,
+            load_sectors: self.load_sectors,
+            image,
+            location: None,
+            patch: ImagePatch { boot_info_table: self.boot_info_table, block_pointer: self.block_pointer },
+        })
+    }
+}

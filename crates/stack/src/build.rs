@@ -1,0 +1,115 @@
+//! Doing what was planned.
+
+use crate::{
+    Finding, Ledger,
+    ledger::{LEDGER_KIND, LedgerOutput, LedgerSource},
+    plan::{Prepared, Weight, sha256},
+};
+use neat_content::{Content, DigestKind, Error, Job, PendingFile, Result};
+use neat_media::master;
+use std::path::{Path, PathBuf};
+
+/// How a build is done.
+#[derive(Clone, Debug)]
+pub struct BuildOptions<'a> {
+    /// Text of the stack file, whose digest goes into the ledger.
+    pub stack_text: &'a str,
+    /// Version of the program.
+    pub program: &'a str,
+    /// Whether the finished file is digested while it is written.
+    pub digest: bool,
+}
+
+/// What a build leaves.
+#[derive(Clone, Debug)]
+pub struct BuildOutcome {
+    /// The ISO file.
+    pub iso: PathBuf,
+    /// Where the ledger is.
+    pub ledger_path: PathBuf,
+    /// What it says.
+    pub ledger: Ledger,
+}
+
+impl Prepared {
+    /// Writes the media and its ledger. Refuses while there are findings that must be answered in the stack file
+    /// first; nothing is written then.
+    pub fn build(mut self, options: &BuildOptions<'_>, job: &Job<'_>) -> Result<BuildOutcome> {
+        if let Some(Finding { message, hint, .. }) =
+            self.report.findings.iter().find(|finding| finding.weight == Weight::Refused)
+        {
+            return Err(Error::refused(message.clone(), hint.clone()));
+        }
+        if self.report.source.as_ref().is_some_and(|source| same_file(Path::new(&source.path), &self.iso)) {
+            return Err(Error::refused(
+                format!("{} is the source itself, which is never written", self.iso.display()),
+                "give `media.iso` another name",
+            ));
+        }
+        if let Some(folder) = self.iso.parent() {
+            std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
+        }
+        for (file, content) in &mut self.placed {
+            file.sha256 = sha256(content, job)?;
+        }
+        let digest = write_iso(&self, options.digest, job)?;
+        let ledger = self.ledger(options, digest, job)?;
+        let mut name = self.iso.file_stem().map(ToOwned::to_owned).unwrap_or_default();
+        name.push(".ledger.json");
+        let ledger_path = self.iso.with_file_name(name);
+        let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
+        output.write_bytes(ledger.to_text()?.as_bytes())?;
+        pending.commit(output.finish()?.0)?;
+        Ok(BuildOutcome { iso: self.iso, ledger_path, ledger })
+    }
+
+    fn ledger(&self, options: &BuildOptions<'_>, digest: Option<String>, job: &Job<'_>) -> Result<Ledger> {
+        let report = &self.report;
+        Ok(Ledger {
+            kind: LEDGER_KIND.into(),
+            version: Ledger::VERSION,
+            program: options.program.into(),
+            title: report.title.clone(),
+            stack_sha256: sha256(&Content::from_bytes(options.stack_text.as_bytes()), job)?,
+            source: report.source.as_ref().map(|source| LedgerSource {
+                path: source.path.clone(),
+                size: source.size,
+                label: source.label.clone(),
+                sha256: source.sha256.clone(),
+            }),
+            steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
+            files: self.placed.iter().map(|(file, _)| file.clone()).collect(),
+            findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
+            output: LedgerOutput {
+                path: report.output.iso.clone(),
+                size: report.output.size,
+                label: report.output.label.clone(),
+                boot: report
+                    .output
+                    .boot
+                    .iter()
+                    .map(|entry| format!("{}: {}", entry.platform, entry.image))
+                    .collect(),
+                sha256: digest,
+            },
+        })
+    }
+}
+
+fn same_file(a: &Path, b: &Path) -> bool {
+    match (a.canonicalize(), b.canonicalize()) {
+        (Ok(a), Ok(b)) => a == b,
+        _ => false,
+    }
+}
+
+fn write_iso(prepared: &Prepared, digest: bool, job: &Job<'_>) -> Result<Option<String>> {
+    let plan = master::Plan::new(&prepared.tree, prepared.options.clone(), job)?;
+    let (pending, mut output) =
+        PendingFile::create_output(&prepared.iso, digest.then_some(DigestKind::Sha256))?;
+    plan.write(&mut output, job)?;
+    let (file, digest) = output.finish()?;
+    job.check()?;
+    pending.commit(file)?;
+    Ok(digest)
+}

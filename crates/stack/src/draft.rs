@@ -1,0 +1,59 @@
+//! A commented stack file for a media.
+
+use crate::answer::answer_files;
+use neat_media::Media;
+use std::fmt::Write as _;
+
+/// The text of a stack file that rebuilds `media`, which lies at `path`, with comments that say what can be changed.
+pub fn draft(media: &Media, path: &str) -> String {
+    let label = &media.volume.label;
+    let quoted = |text: &str| toml::Value::String(text.into()).to_string();
+    let stem: String = path.rsplit('/').next().unwrap_or(path).trim_end_matches(".iso").to_owned();
+    let mut text = String::new();
+    let mut line = |line: &str| {
+        let _ = writeln!(text, "{line}");
+    };
+    line("# A stack file: what you have and what you want. Paths are relative to this file.");
+    line("# `neatstack plan` shows what it will do, `neatstack build` does it.");
+    line(&format!("title = {}", quoted(if label.is_empty() { &stem } else { label })));
+    line("");
+    line("[source]");
+    line(&format!("media = {}", quoted(path)));
+    line("# The vendor's digest; checked before anything else.");
+    line("# sha256 = \"\"");
+    line("");
+    line("# Files to put on the media; as many of these sections as you like.");
+    line("# [[place]]");
+    line("# from = \"tools/\"              # a file or a folder");
+    line("# to = \"media:/tools\"");
+    line("# replace = true               # when files that are there may be overwritten");
+    line("");
+    let existing = answer_files(&media.tree);
+    if existing.is_empty() {
+        line("# An answer file, put where setup looks for it.");
+    } else {
+        let names: Vec<String> =
+            existing.iter().map(|(path, dialect)| format!("{path} ({})", dialect.name())).collect();
+        line(&format!("# The media has an answer file already: {}.", names.join(", ")));
+        line("# Your own needs `replace = true`.");
+    }
+    line("# [answer]");
+    line("# file = \"autounattend.xml\"");
+    if !existing.is_empty() {
+        line("# replace = true");
+    }
+    line("");
+    line("[media]");
+    line("# The label; {date} stands for today. Without it the source's.");
+    line(&format!("label = {}", quoted(label)));
+    line(&format!("iso = {}", quoted(&format!("out/{stem}-{{date}}.iso"))));
+    if media.partitions.is_some() {
+        line("# The source also starts as a disk.");
+        line("hybrid = true");
+    } else {
+        line("# So that the same file also starts as a disk (from a stick):");
+        line("# hybrid = true");
+    }
+    line("# boot_code = \"boot-code.bin\"  # first block of such a disk, for BIOS");
+    text
+}

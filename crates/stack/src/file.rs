@@ -1,0 +1,207 @@
+//! The stack file: the recipe for a media.
+
+use crate::keys;
+use neat_content::{Error, Result};
+use serde::Deserialize;
+
+/// A recipe. Paths are relative to the file.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StackFile {
+    /// What a person calls it.
+    #[serde(default)]
+    pub title: String,
+    /// What it starts from; a media that only boots kernels may start from nothing.
+    pub source: Option<SourceSection>,
+    /// Files put on the media.
+    #[serde(default)]
+    pub place: Vec<PlaceSection>,
+    /// An answer file.
+    pub answer: Option<AnswerSection>,
+    /// A boot menu.
+    pub menu: Option<MenuSection>,
+    /// What comes out.
+    pub media: MediaSection,
+}
+
+/// `[source]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SourceSection {
+    /// ISO file or folder.
+    pub media: String,
+    /// SHA-256 of the ISO file in hexadecimal, checked before anything else.
+    pub sha256: Option<String>,
+}
+
+/// `[[place]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PlaceSection {
+    /// File or folder.
+    pub from: String,
+    /// `media:` and a path on the media.
+    pub to: String,
+    /// Whether files that are there may be replaced.
+    #[serde(default)]
+    pub replace: bool,
+}
+
+/// `[answer]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AnswerSection {
+    /// An existing answer file in any dialect.
+    pub file: String,
+    /// Whether answer files that are there may be replaced.
+    #[serde(default)]
+    pub replace: bool,
+}
+
+/// `[menu]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MenuSection {
+    /// Shown above the entries; without it the stack file's title.
+    pub title: Option<String>,
+    /// Id of the entry that is highlighted first.
+    pub default: Option<String>,
+    /// How long the menu waits, in seconds.
+    #[serde(default = "default_timeout")]
+    pub timeout_seconds: u32,
+    /// `disk`, `default` or `wait`.
+    #[serde(default)]
+    pub on_timeout: OnTimeoutValue,
+    /// Speed of the first serial port, to show the menu there too.
+    pub serial_speed: Option<u32>,
+    /// Folder with the BIOS loader and its modules; without it the places where Debian installs them.
+    pub bios_loader: Option<String>,
+    /// The UEFI loader, a `.efi` file; without it the place where Debian installs GRUB's.
+    pub uefi_loader: Option<String>,
+    /// Whether boot files that are there may be replaced.
+    #[serde(default)]
+    pub replace: bool,
+    /// The entries.
+    #[serde(default)]
+    pub entry: Vec<EntrySection>,
+}
+
+const fn default_timeout() -> u32 {
+    60
+}
+
+/// What happens when nobody chooses.
+#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnTimeoutValue {
+    /// The hard disk is started.
+    #[default]
+    Disk,
+    /// The default entry is started.
+    Default,
+    /// The menu waits.
+    Wait,
+}
+
+/// `[[menu.entry]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct EntrySection {
+    /// Short name, also of its folder on the media.
+    pub id: String,
+    /// What a person reads.
+    pub title: String,
+    /// The kernel.
+    pub kernel: String,
+    /// Initial RAM disks, in order.
+    #[serde(default)]
+    pub initrd: Vec<String>,
+    /// The kernel's command line.
+    #[serde(default)]
+    pub options: String,
+    /// An answer file for the installer that this entry starts.
+    pub answer: Option<EntryAnswer>,
+}
+
+/// `answer` of a menu entry.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct EntryAnswer {
+    /// The file; not needed when it is fetched by address.
+    pub file: Option<String>,
+    /// Where the installer finds it.
+    #[serde(default)]
+    pub at: AnswerPlace,
+    /// Address it is fetched from, with `at = "address"`.
+    pub address: Option<String>,
+}
+
+/// Where an installer finds its answers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AnswerPlace {
+    /// In an initial RAM disk of its own, which every installer of its kind reads.
+    #[default]
+    Initrd,
+    /// As a file on the media.
+    Media,
+    /// At an address on the kernel's command line.
+    Address,
+}
+
+/// `[media]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MediaSection {
+    /// The label; without it the source's.
+    pub label: Option<String>,
+    /// The ISO file to write.
+    pub iso: String,
+    /// Who publishes it.
+    pub publisher: Option<String>,
+    /// Whether the file also starts as a disk.
+    pub hybrid: Option<bool>,
+    /// Boot code for the first block of such a disk.
+    pub boot_code: Option<String>,
+    /// Whether Rock Ridge attributes are written; without it, as the source has it.
+    pub rock_ridge: Option<bool>,
+}
+
+impl StackFile {
+    /// Reads a stack file. Every key that is unknown or not built yet is an error that names it.
+    pub fn parse(text: &str) -> Result<Self> {
+        keys::check(text)?;
+        let stack: Self = toml::from_str(text).map_err(|error| {
+            let line = error.span().map_or(1, |span| keys::line_of(text, span.start));
+            Error::request(
+                format!("line {line}: {}", error.message()),
+                "see `neatstack draft --help` for an example",
+            )
+        })?;
+        if stack.source.is_none() && stack.menu.is_none() {
+            return Err(Error::request(
+                "there is neither a [source] nor a [menu]",
+                "say what the media starts from: [source] media = \"…\"",
+            ));
+        }
+        Ok(stack)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_small_file_is_read_and_wrong_values_have_their_line() {
+        let stack = StackFile::parse(
+            "[source]\nmedia = \"a.iso\"\n[media]\niso = \"b.iso\"\n[menu]\non_timeout = \"wait\"\n",
+        )
+        .unwrap();
+        assert_eq!(stack.menu.unwrap().timeout_seconds, 60);
+        let error = StackFile::parse("[source]\nmedia = 7\n[media]\niso = \"b.iso\"\n").unwrap_err();
+        assert!(error.to_string().starts_with("line 2: "), "{error}");
+        let error = StackFile::parse("[media]\niso = \"b.iso\"\n").unwrap_err();
+        assert!(error.to_string().contains("neither"), "{error}");
+    }
+}

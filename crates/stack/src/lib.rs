@@ -1,0 +1,25 @@
+//! The stack file and what follows from it: the plan, the build, the ledger.
+//!
+//! [`StackFile::parse`] reads a recipe, [`Prepared::new`] works out everything without writing anything, and
+//! [`Prepared::build`] writes the media once and leaves a [`Ledger`].
+
+mod answer;
+mod boot;
+mod build;
+mod draft;
+mod edit;
+mod file;
+mod keys;
+mod ledger;
+mod menu;
+mod names;
+mod plan;
+
+pub use answer::{AnswerDialect, answer_files};
+pub use boot::default_boot;
+pub use build::{BuildOptions, BuildOutcome};
+pub use draft::draft;
+pub use file::{AnswerSection, MediaSection, MenuSection, PlaceSection, SourceSection, StackFile};
+pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
+pub use names::Clock;
+pub use plan::{BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, Weight};

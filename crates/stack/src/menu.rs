@@ -1,0 +1,363 @@
+//! `[menu]`: kernels, RAM disks, boot loaders and their configuration on a media.
+
+use crate::{
+    AnswerDialect,
+    answer::{danger, text_of},
+    edit::Editor,
+    file::{AnswerPlace, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue},
+    keys::nearest,
+    plan::Weight,
+};
+use neat_content::{Content, Error, Meta, Result, Tree};
+use neat_media::{
+    BootCatalog, BootEntry, BootImage, ImagePatch, Platform,
+    bootmenu::{Menu, MenuEntry, OnTimeout, cpio::Archive, grub_config, isolinux_config},
+    eltorito::find::plain,
+    fat,
+};
+use std::path::{Path, PathBuf};
+
+/// Where Debian's packages put the BIOS loader and its modules.
+const BIOS_LOADER: &str = "/usr/lib/ISOLINUX/isolinux.bin";
+const BIOS_MODULES: &str = "/usr/lib/syslinux/modules/bios";
+/// Where Debian's package grub-efi-amd64-bin puts a GRUB that is made for discs.
+const UEFI_LOADER: &str = "/usr/lib/grub/x86_64-efi/monolithic/gcdx64.efi";
+/// Modules beside the BIOS loader; without the first it does not start.
+const MODULES: [&str; 4] = ["ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"];
+
+/// Puts everything that `section` needs on the media and gives the boot entries.
+pub(crate) fn apply(
+    section: &MenuSection,
+    stack_title: &str,
+    label: &str,
+    editor: &mut Editor,
+) -> Result<BootCatalog> {
+    let bios = bios_files(section, editor)?;
+    let mut menu = Menu {
+        title: section.title.clone().unwrap_or_else(|| stack_title.to_owned()),
+        timeout_seconds: section.timeout_seconds,
+        on_timeout: match section.on_timeout {
+            OnTimeoutValue::Disk => OnTimeout::Disk,
+            OnTimeoutValue::Default => OnTimeout::Default,
+            OnTimeoutValue::Wait => OnTimeout::Wait,
+        },
+        serial_speed: section.serial_speed,
+        menu_module: bios.as_ref().is_some_and(|files| files.iter().any(|(name, _)| name == "menu.c32")),
+        ..Menu::default()
+    };
+    for entry in &section.entry {
+        let entry = add_entry(entry, label, section.replace, editor)?;
+        menu.entries.push(entry);
+    }
+    menu.check()?;
+    if let Some(default) = &section.default {
+        let ids: Vec<&str> = menu.entries.iter().map(|entry| entry.id.as_str()).collect();
+        menu.default = ids.iter().position(|id| id == default).ok_or_else(|| {
+            let near = nearest(default, &ids).unwrap_or(ids[0]);
+            Error::request(
+                format!("`menu.default`: there is no entry {default}"),
+                format!("did you mean {near}?"),
+            )
+        })?;
+    }
+    let mut catalog = BootCatalog::default();
+    if let Some(files) = bios {
+        for (name, path) in files {
+            editor.put_local(
+                &format!("isolinux/{name}"),
+                &path,
+                section.replace,
+                "the boot loader for BIOS",
+            )?;
+        }
+        let config = isolinux_config(&menu);
+        editor.put_made(
+            "isolinux/isolinux.cfg",
+            Content::from_bytes(config.into_bytes()),
+            section.replace,
+            "the menu for BIOS",
+        )?;
+        catalog.entries.push(BootEntry {
+            patch: ImagePatch { boot_info_table: true, block_pointer: false },
+            ..plain(Platform::BIOS, BootImage::File("isolinux/isolinux.bin".into()))
+        });
+    }
+    if let Some(entry) = uefi(section, &menu, editor)? {
+        catalog.entries.push(entry);
+    }
+    if catalog.entries.is_empty() {
+        return Err(Error::request(
+            "no boot loader was found for the [menu]",
+            "install the packages isolinux, syslinux-common and grub-efi-amd64-bin, or name `menu.bios_loader` and `menu.uefi_loader`",
+        ));
+    }
+    Ok(catalog)
+}
+
+/// The BIOS loader and its modules: names on the media and where they are here.
+fn bios_files(section: &MenuSection, editor: &mut Editor) -> Result<Option<Vec<(String, PathBuf)>>> {
+    let (loader, modules) = match &section.bios_loader {
+        Some(folder) => {
+            let folder = editor.local(folder);
+            (folder.join("isolinux.bin"), folder)
+        }
+        None => (PathBuf::from(BIOS_LOADER), PathBuf::from(BIOS_MODULES)),
+    };
+    if !loader.is_file() || !modules.join(MODULES[0]).is_file() {
+        if section.bios_loader.is_some() {
+            return Err(Error::request(
+                format!(
+                    "`menu.bios_loader`: {} does not hold isolinux.bin and {}",
+                    loader.parent().unwrap_or(Path::new("")).display(),
+                    MODULES[0]
+                ),
+                "name a folder with the loader and its modules",
+            ));
+        }
+        editor.find(
+            Weight::Note,
+            "the BIOS loader is not installed here, so the media will not start on BIOS".into(),
+            "install the packages isolinux and syslinux-common",
+        );
+        return Ok(None);
+    }
+    let mut files = vec![("isolinux.bin".to_owned(), loader)];
+    let present = MODULES
+        .iter()
+        .map(|name| ((*name).to_owned(), modules.join(name)))
+        .filter(|(_, path)| path.is_file());
+    files.extend(present);
+    // The menu module needs the two libraries before it in the list.
+    if files.len() < MODULES.len() + 1 {
+        files.retain(|(name, _)| name == "isolinux.bin" || name == MODULES[0]);
+    }
+    Ok(Some(files))
+}
+
+fn uefi(section: &MenuSection, menu: &Menu, editor: &mut Editor) -> Result<Option<BootEntry>> {
+    let loader =
+        section.uefi_loader.as_ref().map_or_else(|| PathBuf::from(UEFI_LOADER), |path| editor.local(path));
+    if !loader.is_file() {
+        if section.uefi_loader.is_some() {
+            return Err(Error::request(
+                format!("`menu.uefi_loader`: there is no file {}", loader.display()),
+                "name a .efi file",
+            ));
+        }
+        editor.find(
+            Weight::Note,
+            "the UEFI loader is not installed here, so the media will not start on UEFI".into(),
+            "install the package grub-efi-amd64-bin",
+        );
+        return Ok(None);
+    }
+    let content =
+        editor.put_local("EFI/BOOT/BOOTX64.EFI", &loader, section.replace, "the boot loader for UEFI")?;
+    // GRUB's image for discs finds its disc by this file.
+    if editor.tree.find(".disk/info").is_none() {
+        editor.put_made(
+            ".disk/info",
+            Content::from_bytes(format!("{}\n", menu.title).into_bytes()),
+            section.replace,
+            "by this file GRUB finds its disc",
+        )?;
+    }
+    editor.put_made(
+        "boot/grub/grub.cfg",
+        Content::from_bytes(grub_config(menu).into_bytes()),
+        section.replace,
+        "the menu for UEFI",
+    )?;
+    let time = editor
+        .tree
+        .find("EFI/BOOT/BOOTX64.EFI")
+        .map(|id| editor.tree.node(id).meta.modified)
+        .unwrap_or_default();
+    let mut tree = Tree::new(Meta::at(time));
+    tree.put_file("EFI/BOOT/BOOTX64.EFI", content, Meta::at(time))?;
+    let image = fat::write::image(
+        &tree,
+        &fat::write::Options { label: "UEFI BOOT".into(), time, ..fat::write::Options::default() },
+    )?;
+    let load_sectors = u16::try_from(image.len().div_ceil(512)).unwrap_or(0);
+    Ok(Some(BootEntry { load_sectors, ..plain(Platform::UEFI, BootImage::Hidden(image)) }))
+}
+
+fn add_entry(section: &EntrySection, label: &str, replace: bool, editor: &mut Editor) -> Result<MenuEntry> {
+    let folder = format!("systems/{}", section.id);
+    editor.folder(&folder)?;
+    let kernel = format!("{folder}/linux");
+    let from = editor.local(&section.kernel);
+    editor.put_local(&kernel, &from, replace, &format!("the kernel of {}", section.title))?;
+    let mut entry = MenuEntry {
+        id: section.id.clone(),
+        title: section.title.clone(),
+        kernel,
+        initrds: Vec::new(),
+        options: section.options.trim().to_owned(),
+    };
+    for (number, path) in section.initrd.iter().enumerate() {
+        let target = format!("{folder}/initrd{number}.img");
+        let from = editor.local(path);
+        editor.put_local(&target, &from, replace, &format!("a RAM disk of {}", section.title))?;
+        entry.initrds.push(target);
+    }
+    if let Some(answer) = &section.answer {
+        let options = add_answer(answer, &folder, label, replace, editor, &mut entry)?;
+        entry.options = merge_options(&options, &entry.options);
+    }
+    Ok(entry)
+}
+
+/// Our options before the user's, because what stands after `---` is for the installed system.
+fn merge_options(ours: &[String], users: &str) -> String {
+    let given: Vec<&str> = users.split(' ').filter(|word| !word.is_empty()).collect();
+    let name = |word: &str| word.split_once('=').map_or(word, |(name, _)| name).to_owned();
+    let missing = ours.iter().filter(|option| !given.iter().any(|word| name(word) == name(option)));
+    missing.map(String::as_str).chain(given.iter().copied()).collect::<Vec<_>>().join(" ")
+}
+
+fn add_answer(
+    answer: &EntryAnswer,
+    folder: &str,
+    label: &str,
+    replace: bool,
+    editor: &mut Editor,
+    entry: &mut MenuEntry,
+) -> Result<Vec<String>> {
+    let what = format!("the answer file of the entry {}", entry.id);
+    let path = match &answer.file {
+        Some(path) => Some(editor.local(path)),
+        None if answer.at == AnswerPlace::Address => None,
+        None => {
+            return Err(Error::request(format!("{what} is not named"), "write answer = { file = \"…\" }"));
+        }
+    };
+    let content = path.as_deref().map(Content::from_path).transpose()?;
+    let text = content.as_ref().and_then(text_of).unwrap_or_default();
+    let dialect = match &path {
+        Some(path) => AnswerDialect::of_text(&text).ok_or_else(|| {
+            Error::request(
+                format!("{} is no answer file that is known here", path.display()),
+                "give a preseed, kickstart or autoinstall file",
+            )
+        })?,
+        // By address alone nothing shows the kind; the file's usual name does.
+        None => dialect_of_address(answer.address.as_deref().unwrap_or_default()),
+    };
+    if let (Some(danger), Some(file)) = (danger(dialect, &text), &answer.file) {
+        editor.find(
+            Weight::Danger,
+            format!("{file}: {danger}"),
+            "do not leave the finished media in a machine that shall keep its data",
+        );
+    }
+    let mut options = if dialect == AnswerDialect::Preseed {
+        vec!["auto=true".into(), "priority=critical".into()]
+    } else {
+        Vec::new()
+    };
+    let unsupported = |place: &str| {
+        Error::request(
+            format!("{what}: {} files are not read {place}", dialect.name()),
+            "choose another `at`, or put the file on the media's root with [answer]",
+        )
+    };
+    match (answer.at, &content) {
+        (AnswerPlace::Initrd, Some(content)) => {
+            let name = dialect.initrd_name().ok_or_else(|| unsupported("from an initial RAM disk"))?;
+            let mut archive = Archive::default();
+            archive.add_file(name, &content.to_vec(16 << 20, "answer file")?);
+            let target = format!("{folder}/answers.img");
+            editor.put_made(
+                &target,
+                Content::from_bytes(archive.finish()),
+                replace,
+                "an extra RAM disk with the answers",
+            )?;
+            entry.initrds.push(target);
+            if dialect == AnswerDialect::Kickstart {
+                options.push(format!("inst.ks=file:/{name}"));
+            }
+        }
+        (AnswerPlace::Media, Some(_)) => {
+            let local = path.unwrap_or_default();
+            let name = match dialect {
+                AnswerDialect::Preseed => "preseed.cfg",
+                AnswerDialect::Kickstart => "ks.cfg",
+                AnswerDialect::Autoinstall => "user-data",
+                AnswerDialect::Unattend => return Err(unsupported("beside a kernel")),
+            };
+            let target = format!("{folder}/{name}");
+            editor.put_local(&target, &local, replace, "answers for the installer")?;
+            match dialect {
+                AnswerDialect::Preseed => options.push(format!("file=/cdrom/{target}")),
+                AnswerDialect::Kickstart => {
+                    options.push(format!("inst.ks=hd:LABEL={}:/{target}", label.replace(' ', "\\x20")));
+                }
+                AnswerDialect::Autoinstall => {
+                    editor.put_made(
+                        &format!("{folder}/meta-data"),
+                        Content::from_bytes(Vec::new()),
+                        replace,
+                        "autoinstall wants it beside the answers",
+                    )?;
+                    options.push("autoinstall".into());
+                    options.push(format!("ds=nocloud;s=/cdrom/{folder}/"));
+                }
+                AnswerDialect::Unattend => {}
+            }
+        }
+        (AnswerPlace::Address, _) => {
+            let address = answer.address.as_deref().ok_or_else(|| {
+                Error::request(
+                    format!("{what} has no address"),
+                    "write answer = { at = \"address\", address = \"http://…\" }",
+                )
+            })?;
+            match dialect {
+                AnswerDialect::Preseed => options.push(format!("url={address}")),
+                AnswerDialect::Kickstart => options.push(format!("inst.ks={address}")),
+                AnswerDialect::Autoinstall => {
+                    options.push("autoinstall".into());
+                    options.push(format!(
+                        "ds=nocloud;s={}/",
+                        address.trim_end_matches("/user-data").trim_end_matches('/')
+                    ));
+                }
+                AnswerDialect::Unattend => return Err(unsupported("from an address")),
+            }
+        }
+        (AnswerPlace::Initrd | AnswerPlace::Media, None) => {}
+    }
+    Ok(options)
+}
+
+fn dialect_of_address(address: &str) -> AnswerDialect {
+    let name = address.rsplit('/').next().unwrap_or_default();
+    let extension = Path::new(name).extension().and_then(|extension| extension.to_str()).unwrap_or_default();
+    match (name, extension) {
+        ("" | "user-data", _) | (_, "yaml") => AnswerDialect::Autoinstall,
+        (_, "ks") | ("ks.cfg", _) => AnswerDialect::Kickstart,
+        _ => AnswerDialect::Preseed,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn options_of_the_user_win_and_ours_come_first() {
+        let ours = ["auto=true".to_owned(), "priority=critical".to_owned()];
+        assert_eq!(merge_options(&ours, "priority=low  quiet --- x"), "auto=true priority=low quiet --- x");
+        assert_eq!(merge_options(&ours, ""), "auto=true priority=critical");
+    }
+
+    #[test]
+    fn an_address_tells_its_kind_by_name() {
+        assert_eq!(dialect_of_address("http://a/b/preseed.cfg"), AnswerDialect::Preseed);
+        assert_eq!(dialect_of_address("http://a/b/lab.ks"), AnswerDialect::Kickstart);
+        assert_eq!(dialect_of_address("http://a/b/"), AnswerDialect::Autoinstall);
+    }
+}
