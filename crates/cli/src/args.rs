@@ -186,15 +186,38 @@ pub(crate) struct BootArgs {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Trees of names")]
 pub(crate) struct TreeArgs {
-    /// Leave the UDF tree out
-    #[arg(long)]
-    pub no_udf: bool,
-    /// Longest names in the Joliet tree, in UTF-16 units
+    /// Whether there is a UDF tree; `auto` means yes, or as on the media that was unpacked
+    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    pub udf: Wanted,
+    /// Longest names in the Joliet tree, in UTF-16 units; `auto` also leaves it out as on the media that was unpacked
     #[arg(long, value_name = "LIMIT", default_value = "auto")]
     pub joliet: JolietLimit,
-    /// Write Rock Ridge names, modes and links into the ISO 9660 tree
-    #[arg(long)]
-    pub rock_ridge: bool,
+    /// Whether the ISO 9660 tree has Rock Ridge names, modes and links; `auto` means no, or as on the media that was
+    /// unpacked
+    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    pub rock_ridge: Wanted,
+}
+
+/// Whether something is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Wanted {
+    /// As usual, or as on the media that was unpacked
+    Auto,
+    /// Yes
+    On,
+    /// No
+    Off,
+}
+
+impl Wanted {
+    /// The answer, with what `auto` stands for.
+    pub(crate) const fn or(self, auto: bool) -> bool {
+        match self {
+            Self::Auto => auto,
+            Self::On => true,
+            Self::Off => false,
+        }
+    }
 }
 
 /// Longest names in the Joliet tree.
@@ -308,7 +331,7 @@ mod tests {
             "neatstack take a.iso x y --to d",
             "neatstack unpack a.iso d",
             "neatstack master d -o a.iso --label X --bios b --uefi u --load-sectors 8 --load-segment 0x7c0 --emulation hard-disk --boot-info-table --hybrid",
-            "neatstack master d -o a.iso --no-udf --joliet 103 --rock-ridge",
+            "neatstack master d -o a.iso --udf off --joliet 103 --rock-ridge on",
             "neatstack build s.toml --dry-run -q",
             "neatstack demo",
         ] {

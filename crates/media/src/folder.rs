@@ -47,8 +47,8 @@ pub fn open(path: &Path) -> Result<Media> {
         let text = Content::from_path(&record_path)?.to_vec(MAX_RECORD_LEN, "media record")?;
         let record = MediaRecord::parse(&String::from_utf8_lossy(&text))
             .map_err(|error| error.within(record_path.display()))?;
-        record.apply_hidden(&mut tree);
-        media.trees.rock_ridge = record.rock_ridge;
+        record.apply_attributes(&mut tree);
+        media.trees = record.trees();
         media.volume = record.identity();
         media.partitions = record.partitions(&record_folder)?;
         if let Some(time) = record.root_time() {
@@ -204,14 +204,14 @@ pub fn write_tree(tree: &Tree, start: NodeId, target: &Path, job: &Job<'_>) -> R
             NodeKind::Link(link) => symlink(link, &path).map_err(Error::io("create the link", &path))?,
             NodeKind::File(content) => {
                 let file = write_file(content, &path, job)?;
-                finish_file(&file, node.meta, &path)?;
+                finish(&file, node.meta, 0o600, &path)?;
             }
         }
     }
     // A folder's own time changes with every file put into it, so it comes last, deepest first.
     for (path, meta) in folders.iter().rev() {
         let folder = File::open(path).map_err(Error::io("open", path))?;
-        set_time(&folder, *meta, path)?;
+        finish(&folder, *meta, 0o700, path)?;
     }
     job.event(Event::StepFinished);
     Ok(())
@@ -227,18 +227,14 @@ fn write_file(content: &Content, path: &Path, job: &Job<'_>) -> Result<File> {
     Ok(output.finish()?.0)
 }
 
-fn finish_file(file: &File, meta: Meta, path: &Path) -> Result<()> {
+fn finish(file: &File, meta: Meta, least_mode: u32, path: &Path) -> Result<()> {
     use std::os::unix::fs::PermissionsExt;
     // The owner can always write: a folder that cannot be changed or removed again helps nobody. What else
     // the media says is kept where it says anything.
     if let Some(mode) = meta.mode {
-        let mode = u32::from(mode & 0o777) | 0o600;
+        let mode = u32::from(mode & 0o777) | least_mode;
         file.set_permissions(fs::Permissions::from_mode(mode)).map_err(Error::io("set the mode of", path))?;
     }
-    set_time(file, meta, path)
-}
-
-fn set_time(file: &File, meta: Meta, path: &Path) -> Result<()> {
     match meta.modified.to_system_time() {
         Some(time) => file.set_modified(time).map_err(Error::io("set the time of", path)),
         None => Ok(()),

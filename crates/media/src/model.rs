@@ -72,7 +72,7 @@ impl TreeKind {
     }
 }
 
-/// The file systems found on a media.
+/// The file systems found on a media; for a folder those of the media that it was unpacked from, none otherwise.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct TreesFound {
     /// A primary volume descriptor is there.

@@ -114,9 +114,6 @@ fn choose(
             if !volume.label.is_empty() {
                 identity.label = volume.label;
             }
-            if identity.volume_set.is_empty() {
-                identity.volume_set = volume.volume_set;
-            }
             warnings.extend(volume.warnings);
             Ok(volume.tree)
         }

@@ -2,7 +2,7 @@
 
 use crate::{
     BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, PartitionTable, Platform,
-    VolumeIdentity,
+    TreeKind, TreesFound, VolumeIdentity,
 };
 use neat_content::{Content, Error, Result, Timestamp, Tree, check_name};
 use serde::{Deserialize, Serialize};
@@ -36,7 +36,11 @@ pub struct MediaRecord {
     root_modified: Option<String>,
     /// Whether the ISO 9660 tree had Rock Ridge attributes.
     #[serde(default)]
-    pub(crate) rock_ridge: bool,
+    rock_ridge: bool,
+    /// Whether there was a Joliet tree.
+    joliet: bool,
+    /// Whether there was a UDF tree.
+    udf: bool,
     /// Boot code of the first block, below [`RECORD_FOLDER`]; present when the media started as a disk.
     boot_code: Option<String>,
     /// See [`crate::BootCode::pointer_skip`].
@@ -44,6 +48,9 @@ pub struct MediaRecord {
     /// Whether the media carried a partition table.
     #[serde(default)]
     hybrid: bool,
+    /// Whether any file of the media could be written by somebody; unpacked files always can.
+    #[serde(default)]
+    writable: bool,
     /// Paths that listings should leave out.
     #[serde(default)]
     hidden: Vec<String>,
@@ -83,6 +90,9 @@ pub(crate) enum RecordedImage {
     Kept(String),
 }
 
+/// Permission bits for writing.
+const WRITE_BITS: u16 = 0o222;
+
 const fn yes() -> bool {
     true
 }
@@ -108,6 +118,8 @@ impl MediaRecord {
             .filter(|step| media.tree.node(step.id).meta.hidden)
             .map(|step| step.path)
             .collect();
+        let mut modes = media.tree.walk().filter_map(|step| media.tree.node(step.id).meta.mode);
+        let writable = modes.any(|mode| mode & WRITE_BITS != 0);
         let entries = media.boot.iter().flat_map(|catalog| &catalog.entries);
         Self {
             version: VERSION,
@@ -121,9 +133,13 @@ impl MediaRecord {
             modified: volume.modified.map(write_time),
             root_modified: Some(write_time(media.tree.node(Tree::ROOT).meta.modified)),
             rock_ridge: media.trees.rock_ridge,
+            // A disc with UDF alone gets everything when it is made again: we always write ISO 9660.
+            joliet: media.trees.joliet || !media.trees.iso9660,
+            udf: media.trees.udf.is_some(),
             boot_code: None,
             boot_code_skip: None,
             hybrid: media.partitions.is_some(),
+            writable,
             hidden,
             catalog_id: media.boot.as_ref().map(|catalog| catalog.id.clone()).unwrap_or_default(),
             catalog_path: media.boot.as_ref().and_then(|catalog| catalog.catalog_path.clone()),
@@ -175,11 +191,30 @@ impl MediaRecord {
         }
     }
 
+    /// The trees that an equal media has.
+    pub(crate) fn trees(&self) -> TreesFound {
+        TreesFound {
+            iso9660: true,
+            joliet: self.joliet,
+            rock_ridge: self.rock_ridge,
+            udf: self.udf.then_some(0x0102),
+            chosen: TreeKind::Folder,
+        }
+    }
+
     pub(crate) fn root_time(&self) -> Option<Timestamp> {
         read_time(self.root_modified.as_ref())
     }
 
-    pub(crate) fn apply_hidden(&self, tree: &mut Tree) {
+    /// Gives the files back what their modes were and which were hidden.
+    pub(crate) fn apply_attributes(&self, tree: &mut Tree) {
+        if !self.writable {
+            let ids: Vec<_> = tree.walk().map(|step| step.id).chain([Tree::ROOT]).collect();
+            for id in ids {
+                let meta = &mut tree.node_mut(id).meta;
+                meta.mode = meta.mode.map(|mode| mode & !WRITE_BITS);
+            }
+        }
         for path in &self.hidden {
             if let Some(id) = tree.find(path) {
                 tree.node_mut(id).meta.hidden = true;

@@ -81,17 +81,20 @@ fn options(args: &MasterArgs, media: &Media) -> Result<Options> {
         .transpose()?;
     let wanted = args.boot.hybrid || code_file.is_some() || media.partitions.is_some();
     let boot_code = code_file.map(BootCode::from_file).or(own_code);
+    // A folder that was unpacked knows which trees its media had.
+    let recorded = media.trees.iso9660;
     Ok(Options {
         volume,
         time,
-        udf: !args.trees.no_udf,
+        udf: args.trees.udf.or(media.trees.udf.is_some() || !recorded),
         joliet: match args.trees.joliet {
+            JolietLimit::Auto if recorded && !media.trees.joliet => JolietNames::Off,
             JolietLimit::Auto => JolietNames::Auto,
             JolietLimit::Strict => JolietNames::Strict,
             JolietLimit::Relaxed => JolietNames::Relaxed,
             JolietLimit::Off => JolietNames::Off,
         },
-        rock_ridge: args.trees.rock_ridge || media.trees.rock_ridge,
+        rock_ridge: args.trees.rock_ridge.or(media.trees.rock_ridge),
         boot,
         hybrid: wanted.then_some(Hybrid { boot_code }),
     })

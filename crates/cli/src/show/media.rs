@@ -91,7 +91,11 @@ impl MediaView {
             publisher: media.volume.publisher.clone(),
             application: media.volume.application.clone(),
             created: media.volume.created.map(|time| time.seconds),
-            file_systems: file_systems(media),
+            file_systems: if media.trees.chosen == TreeKind::Folder {
+                Vec::new()
+            } else {
+                file_systems(media)
+            },
             files: counts.files,
             folders: counts.folders,
             links: counts.links,

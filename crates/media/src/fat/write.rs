@@ -4,7 +4,8 @@ use super::layout::{
     ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_LONG_NAME, ATTR_VOLUME, Bpb, Bpb32, BpbTail, DirEntry,
     FatKind, SECTOR, short_name_sum,
 };
-use jiff::{Timestamp as Moment, civil, tz::TimeZone};
+use crate::iso9660::time::civil_utc;
+use jiff::civil;
 use neat_content::{Content, Error, Meta, NodeId, NodeKind, Result, Timestamp, Tree};
 use std::collections::{HashMap, HashSet};
 use zerocopy::{FromZeros, IntoBytes};
@@ -346,10 +347,8 @@ impl Folders {
 }
 
 fn entry(name: [u8; 11], attributes: u8, cluster: u64, len: u32, time: Timestamp) -> DirEntry {
-    let moment = Moment::new(time.seconds, 0).unwrap_or_default();
     let earliest = civil::date(1980, 1, 1).at(0, 0, 0, 0);
-    let civil =
-        TimeZone::UTC.to_datetime(moment).clamp(earliest, civil::date(2107, 12, 31).at(23, 59, 58, 0));
+    let civil = civil_utc(time).clamp(earliest, civil::date(2107, 12, 31).at(23, 59, 58, 0));
     let date = ((civil.year() - 1980) as u16) << 9 | (civil.month() as u16) << 5 | civil.day() as u16;
     let clock = (civil.hour() as u16) << 11 | (civil.minute() as u16) << 5 | (civil.second() as u16 / 2);
     DirEntry {

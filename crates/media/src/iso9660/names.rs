@@ -74,6 +74,8 @@ impl Namer {
     fn joliet(&mut self, name: &str, is_folder: bool, limit: usize) -> Identifier {
         let clean: String =
             name.chars().map(|c| if c < ' ' || "*/:;?\\".contains(c) { '_' } else { c }).collect();
+        // A full stop at the end would separate nothing, so that the name would be another's in the order of records.
+        let clean = clean.strip_suffix('.').map_or(clean.clone(), |front| format!("{front}_"));
         let (base, extension) = if is_folder { (clean.as_str(), None) } else { split(&clean) };
         let mut extension = extension.map(|extension| format!(".{extension}")).unwrap_or_default();
         if clean.encode_utf16().count() > limit && extension.encode_utf16().count() > limit / 2 {
@@ -93,9 +95,20 @@ impl Namer {
         Identifier { shortened, bytes, is_folder, flavor: self.flavor }
     }
 
+    /// Notes an identifier unless it is taken. A file's full stop without an extension does not count: readers
+    /// show neither it nor a difference from a directory of the same name.
+    fn take(&mut self, identifier: &[u8]) -> bool {
+        let shown = if self.flavor == Flavor::Primary {
+            identifier.strip_suffix(b".").unwrap_or(identifier)
+        } else {
+            identifier
+        };
+        self.taken.insert(shown.to_vec())
+    }
+
     fn unique(&mut self, build: &dyn Fn(Option<u64>) -> Vec<u8>) -> Vec<u8> {
         let plain = build(None);
-        if self.taken.insert(plain.clone()) {
+        if self.take(&plain) {
             return plain;
         }
         // Each crowded name counts on from its last number: twenty thousand alike must not take a square of that.
@@ -103,7 +116,7 @@ impl Namer {
         loop {
             let candidate = build(Some(number));
             number += 1;
-            if self.taken.insert(candidate.clone()) {
+            if self.take(&candidate) {
                 self.next_number.insert(plain, number);
                 return candidate;
             }

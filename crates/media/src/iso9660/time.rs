@@ -4,12 +4,17 @@ use super::layout::{RecordingTime, VolumeTime};
 use jiff::{Timestamp as Moment, civil, tz::TimeZone};
 use neat_content::Timestamp;
 
+/// Civil date and time in UTC; what lies outside the years −9999 to 9999 becomes the nearest inside.
+pub(crate) fn civil_utc(time: Timestamp) -> civil::DateTime {
+    let outside = if time.seconds < 0 { Moment::MIN } else { Moment::MAX };
+    TimeZone::UTC.to_datetime(Moment::new(time.seconds, time.nanoseconds as i32).unwrap_or(outside))
+}
+
 /// Civil date and time in UTC, or the nearest that fits the years 1900 to 2155.
 fn to_civil(time: Timestamp) -> civil::DateTime {
     let earliest = civil::date(1900, 1, 1).at(0, 0, 0, 0);
     let latest = civil::date(2155, 12, 31).at(23, 59, 59, 0);
-    let moment = Moment::new(time.seconds, time.nanoseconds as i32).unwrap_or_default();
-    TimeZone::UTC.to_datetime(moment).clamp(earliest, latest)
+    civil_utc(time).clamp(earliest, latest)
 }
 
 /// From a civil date and time with an offset in quarters of an hour; `None` if there is no such date.

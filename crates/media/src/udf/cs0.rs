@@ -1,8 +1,7 @@
 //! OSTA Compressed Unicode (UDF 2.1.1), `dstring`s (ECMA-167 1/7.2.12), the CRC and times.
 
 use super::layout::UdfTime;
-use crate::iso9660::time::from_civil;
-use jiff::{Timestamp as Moment, tz::TimeZone};
+use crate::iso9660::time::{civil_utc, from_civil};
 use neat_content::Timestamp;
 
 /// CRC-16 of ECMA-167 1/7.2.6: polynomial x¹⁶+x¹²+x⁵+1, start 0.
@@ -81,8 +80,7 @@ pub(crate) fn dstring<const N: usize>(text: &str) -> [u8; N] {
 impl UdfTime {
     /// The time in UTC, to the microsecond.
     pub fn from_timestamp(time: Timestamp) -> Self {
-        let moment = Moment::new(time.seconds, time.nanoseconds as i32).unwrap_or_default();
-        let civil = TimeZone::UTC.to_datetime(moment);
+        let civil = civil_utc(time);
         let micros = time.nanoseconds / 1000;
         Self {
             type_and_zone: 0x1000.into(),

@@ -26,7 +26,6 @@ const MAX_LINK_LEN: u64 = 64 * 1024;
 pub(crate) struct ReadVolume {
     pub tree: Tree,
     pub label: String,
-    pub volume_set: String,
     pub revision: u16,
     pub warnings: Vec<String>,
 }
@@ -52,13 +51,7 @@ pub(crate) fn read(source: &Arc<Source>) -> Result<ReadVolume> {
             .map_err(|error| error.within(format!("/{}", reader.tree.path(node))))?;
     }
     let TreeReader { tree, volume, warnings, .. } = reader;
-    Ok(ReadVolume {
-        tree,
-        label: volume.label,
-        volume_set: volume.volume_set,
-        revision: volume.revision,
-        warnings,
-    })
+    Ok(ReadVolume { tree, label: volume.label, revision: volume.revision, warnings })
 }
 
 const fn key(address: LbAddr) -> (u16, u32) {

@@ -34,7 +34,6 @@ pub(crate) struct Volume<R> {
     pub block_size: u64,
     pub revision: u16,
     pub label: String,
-    pub volume_set: String,
     pub maps: Vec<Map>,
     pub root: LbAddr,
 }
@@ -208,15 +207,14 @@ struct Opening {
 struct Parts {
     revision: u16,
     label: String,
-    volume_set: String,
     maps: Vec<Map>,
     root: LbAddr,
 }
 
 impl Parts {
     fn into_volume<R>(self, reader: R, block_size: u64) -> Volume<R> {
-        let Self { revision, label, volume_set, maps, root } = self;
-        Volume { reader, block_size, revision, label, volume_set, maps, root }
+        let Self { revision, label, maps, root } = self;
+        Volume { reader, block_size, revision, label, maps, root }
     }
 }
 
@@ -302,10 +300,6 @@ impl Opening {
         Ok(Parts {
             revision: u16::from_le_bytes([logical.domain.suffix[0], logical.domain.suffix[1]]),
             label,
-            volume_set: self
-                .primary
-                .map(|(_, primary)| cs0::decode_dstring(&primary.volume_set_identifier))
-                .unwrap_or_default(),
             maps,
             root: file_set.root.location,
         })

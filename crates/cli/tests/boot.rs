@@ -1,0 +1,494 @@
+//! Media started in virtual machines, and read by systems that share no code with us. `.ci/run` installs what these
+//! need and runs them with `cargo test -- --ignored`.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    missing_docs,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod support;
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+    time::Duration,
+};
+use support::{
+    demo, json,
+    machine::{Drive, Firmware, Machine},
+    ok,
+};
+
+/// Packages unpacked by `.ci/prepare`.
+fn boot_files() -> PathBuf {
+    let default = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/boot-files");
+    std::env::var_os("NEATSTACK_BOOT_FILES").map_or(default, PathBuf::from)
+}
+
+fn built_demo() -> (tempfile::TempDir, PathBuf) {
+    let (dir, path) = demo();
+    ok(&path, &["build", "bridge.stack.toml", "-q"]);
+    let iso = path.join("out/bridge.iso");
+    (dir, iso)
+}
+
+#[test]
+#[ignore = "needs QEMU"]
+fn the_demo_starts_from_a_disc_on_bios() {
+    let (_dir, iso) = built_demo();
+    Machine::start(Firmware::Bios, Drive::Disc, &iso, &[])
+        .expect("started by BIOS from a disc, answer file autounattend.xml");
+}
+
+#[test]
+#[ignore = "needs QEMU"]
+fn the_demo_starts_as_a_disk_on_bios() {
+    let (_dir, iso) = built_demo();
+    Machine::start(Firmware::Bios, Drive::Disk, &iso, &[])
+        .expect("started by BIOS from a disk, answer file autounattend.xml");
+}
+
+#[test]
+#[ignore = "needs QEMU and OVMF"]
+fn the_demo_starts_from_a_disc_on_uefi_whose_own_udf_driver_finds_the_answer_file() {
+    let (_dir, iso) = built_demo();
+    Machine::start(Firmware::Uefi, Drive::Disc, &iso, &[])
+        .expect("started by UEFI, answer file autounattend.xml");
+}
+
+#[test]
+#[ignore = "needs QEMU and OVMF"]
+fn the_demo_starts_as_a_disk_on_uefi() {
+    let (_dir, iso) = built_demo();
+    Machine::start(Firmware::Uefi, Drive::Disk, &iso, &[]).expect("started by UEFI, no answer file in sight");
+}
+
+/// Modules of the kernel package and those they depend on, each after what it needs, unpacked into `target`.
+fn modules(kernel: &Path, names: &[&str], target: &Path) -> Vec<String> {
+    let mut files = BTreeMap::new();
+    let mut pending = vec![kernel.join("lib/modules")];
+    while let Some(folder) = pending.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() && !path.is_symlink() {
+                pending.push(path);
+            } else if let Some(name) = path.file_name().unwrap().to_string_lossy().strip_suffix(".ko.xz") {
+                files.insert(name.replace('-', "_"), path);
+            }
+        }
+    }
+    fn add(
+        name: &str,
+        files: &BTreeMap<String, PathBuf>,
+        target: &Path,
+        order: &mut Vec<String>,
+        seen: &mut BTreeSet<String>,
+    ) {
+        let name = name.replace('-', "_");
+        if !seen.insert(name.clone()) {
+            return;
+        }
+        let Some(path) = files.get(&name) else { panic!("no module {name}") };
+        let bytes = Command::new("xz").arg("-dc").arg(path).output().unwrap().stdout;
+        let at = bytes.windows(8).position(|window| window == b"depends=").expect("a list of dependencies");
+        let list = bytes[at + 8..].split(|byte| *byte == 0).next().unwrap();
+        for needed in String::from_utf8(list.to_vec()).unwrap().split(',').filter(|name| !name.is_empty()) {
+            add(needed, files, target, order, seen);
+        }
+        fs::write(target.join(format!("{name}.ko")), bytes).unwrap();
+        order.push(name);
+    }
+    let (mut order, mut seen) = (Vec::new(), BTreeSet::new());
+    for name in names {
+        add(name, &files, target, &mut order, &mut seen);
+    }
+    order
+}
+
+fn kernel_package() -> PathBuf {
+    boot_files().join("kernel")
+}
+
+fn kernel() -> PathBuf {
+    let boot = kernel_package().join("boot");
+    let found =
+        fs::read_dir(&boot).unwrap_or_else(|_| panic!("run .ci/prepare first: no {}", boot.display()));
+    found
+        .map(|entry| entry.unwrap().path())
+        .find(|path| path.file_name().unwrap().to_string_lossy().starts_with("vmlinuz-"))
+        .unwrap()
+}
+
+/// An initial RAM disk with a busybox and real drivers, whose script mounts the media in every way and prints the
+/// digest of every file.
+fn digesting_initrd(dir: &Path) -> PathBuf {
+    let root = dir.join("root");
+    for folder in ["bin", "modules", "proc", "dev", "m"] {
+        fs::create_dir_all(root.join(folder)).unwrap();
+    }
+    fs::copy("/bin/busybox", root.join("bin/busybox")).unwrap();
+    let order = modules(
+        &kernel_package(),
+        &["ahci", "ata_piix", "sr_mod", "sd_mod", "isofs", "udf", "nls_utf8"],
+        &root.join("modules"),
+    );
+    let script = format!(
+        "#!/bin/busybox sh\n\
+         B=/bin/busybox\n\
+         $B mount -t devtmpfs dev /dev\n\
+         exec </dev/ttyS0 >/dev/ttyS0 2>&1\n\
+         for m in {}; do $B insmod /modules/$m.ko || echo \"no $m\"; done\n\
+         for n in 1 2 3 4 5 6 7 8 9 10; do [ -b /dev/sr0 -o -b /dev/sda ] && break; $B sleep 1; done\n\
+         D=/dev/sr0; [ -b /dev/sda ] && D=/dev/sda\n\
+         look() {{\n\
+           $B mount -r -t $2 -o $3 $D /m || echo \"no mount $1\"\n\
+           cd /m; $B find . -type f | $B sort | while read f; do echo \"@$1 $($B sha256sum \"$f\")\"; done; cd /\n\
+           $B umount /m\n\
+         }}\n\
+         look udf udf iocharset=utf8\n\
+         look rock iso9660 iocharset=utf8\n\
+         look joliet iso9660 norock,iocharset=utf8\n\
+         echo @END\n\
+         $B poweroff -f\n",
+        order.join(" ")
+    );
+    fs::write(root.join("init"), script).unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    fs::set_permissions(root.join("init"), mode).unwrap();
+    let initrd = dir.join("initrd.img");
+    let packed = Command::new("sh")
+        .arg("-c")
+        .arg("find . | cpio -o -H newc --quiet")
+        .current_dir(&root)
+        .stdout(Stdio::from(fs::File::create(&initrd).unwrap()))
+        .status()
+        .unwrap();
+    assert!(packed.success());
+    initrd
+}
+
+/// A media with a menu of the real kernel and the digesting RAM disk.
+fn digesting_media(dir: &Path) -> PathBuf {
+    let initrd = digesting_initrd(dir);
+    let (site, code) = (dir.join("site"), "/usr/lib/ISOLINUX/isohdpfx.bin");
+    fs::create_dir_all(site.join("Fährpläne/航路")).unwrap();
+    fs::write(site.join("Fährpläne/航路/Brücke 1 – Übersicht 🚢.txt"), "deep").unwrap();
+    fs::write(site.join("big.bin"), (0..3_000_001_u32).map(|n| ((n * 7) >> 3) as u8).collect::<Vec<_>>())
+        .unwrap();
+    fs::write(site.join("empty"), "").unwrap();
+    let stack = format!(
+        "title = \"Digests\"\n[[place]]\nfrom = \"site\"\nto = \"media:/site\"\n[menu]\ntimeout_seconds = 1\non_timeout = \"default\"\n\
+         serial_speed = 115200\n[[menu.entry]]\nid = \"linux\"\ntitle = \"Linux\"\nkernel = \"{}\"\ninitrd = [\"{}\"]\n\
+         options = \"console=ttyS0,115200 quiet loglevel=3\"\n[media]\nlabel = \"DIGESTS\"\niso = \"digests.iso\"\nhybrid = true\nboot_code = \"{code}\"\n",
+        kernel().display(),
+        initrd.display()
+    );
+    fs::write(dir.join("digests.stack.toml"), stack).unwrap();
+    ok(dir, &["build", "digests.stack.toml", "-q"]);
+    dir.join("digests.iso")
+}
+
+fn check_digests(firmware: Firmware, drive: Drive) {
+    let dir = tempfile::tempdir().unwrap();
+    let iso = digesting_media(dir.path());
+    let mut machine = Machine::start(firmware, drive, &iso, &[]);
+    let text = machine.expect("@END");
+    let ours: BTreeSet<(String, String)> =
+        json(dir.path(), &["files", "digests.iso", "--digest", "sha256", "--json"])
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|file| {
+                (file["path"].as_str().unwrap().to_owned(), file["digest"].as_str().unwrap().to_owned())
+            })
+            .collect();
+    assert!(ours.len() > 10);
+    for how in ["udf", "rock", "joliet"] {
+        let seen: BTreeSet<(String, String)> = text
+            .lines()
+            .filter_map(|line| line.trim().strip_prefix(&format!("@{how} "))?.split_once("  ./"))
+            .map(|(digest, path)| (path.to_owned(), digest.to_owned()))
+            .collect();
+        assert_eq!(seen, ours, "{how} on {firmware:?}");
+    }
+}
+
+#[test]
+#[ignore = "needs QEMU, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
+fn a_real_kernel_started_on_bios_reads_the_same_digests_from_the_disc() {
+    check_digests(Firmware::Bios, Drive::Disc);
+}
+
+#[test]
+#[ignore = "needs QEMU, OVMF, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
+fn a_real_kernel_started_on_uefi_reads_the_same_digests_from_the_disc() {
+    check_digests(Firmware::Uefi, Drive::Disc);
+}
+
+#[test]
+#[ignore = "needs QEMU, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
+fn a_real_kernel_started_on_bios_reads_the_same_digests_from_the_disk() {
+    check_digests(Firmware::Bios, Drive::Disk);
+}
+
+#[test]
+#[ignore = "needs QEMU, OVMF, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
+fn a_real_kernel_started_on_uefi_reads_the_same_digests_from_the_disk() {
+    check_digests(Firmware::Uefi, Drive::Disk);
+}
+
+/// A media whose menu nobody answers hands over to the disk behind it.
+fn check_time_out(firmware: Firmware) {
+    let (dir, demo_iso) = built_demo();
+    let initrd = dir.path().join("initrd.img");
+    fs::write(&initrd, "nothing that could start").unwrap();
+    let stack = format!(
+        "title = \"Left alone\"\n[menu]\ntimeout_seconds = 2\nserial_speed = 115200\n[[menu.entry]]\nid = \"install\"\ntitle = \"Install again\"\n\
+         kernel = \"{}\"\ninitrd = [\"initrd.img\"]\noptions = \"console=ttyS0,115200\"\n[media]\nlabel = \"ALONE\"\niso = \"alone.iso\"\n",
+        kernel().display()
+    );
+    fs::write(dir.path().join("alone.stack.toml"), stack).unwrap();
+    ok(dir.path(), &["build", "alone.stack.toml", "-q"]);
+    let disk = format!("if=none,id=disk,snapshot=on,format=raw,file={}", demo_iso.display());
+    let extra = ["-drive", &disk, "-device", "ide-hd,drive=disk,bootindex=1"];
+    let mut machine = Machine::start(firmware, Drive::Disc, &dir.path().join("alone.iso"), &extra);
+    let name = if firmware == Firmware::Bios { "BIOS from a disk" } else { "UEFI" };
+    let text = machine.expect(&format!("Brackwater Ferries: started by {name}"));
+    assert!(text.contains("Install again"), "the menu was shown before:\n{text}");
+}
+
+#[test]
+#[ignore = "needs QEMU, isolinux and a kernel package"]
+fn a_machine_left_alone_on_bios_starts_its_disk() {
+    check_time_out(Firmware::Bios);
+}
+
+#[test]
+#[ignore = "needs QEMU, OVMF, grub-efi-amd64-bin and a kernel package"]
+fn a_machine_left_alone_on_uefi_starts_its_disk() {
+    check_time_out(Firmware::Uefi);
+}
+
+const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
+
+/// The installer's own RAM disk holds no partitioning modules and no network reaches a mirror here, so the furthest it
+/// gets is choosing a mirror; up to there it must not ask anything.
+const PRESEED: &str = "\
+d-i preseed/early_command string echo @EARLY >/dev/ttyS0\n\
+d-i debian-installer/locale string en_GB.UTF-8\n\
+d-i keyboard-configuration/xkb-keymap select gb\n\
+d-i netcfg/choose_interface select auto\n\
+d-i netcfg/get_hostname string bridge-01\n\
+d-i netcfg/get_domain string brackwater.invalid\n\
+d-i mirror/country string manual\n\
+d-i mirror/http/hostname string mirror.brackwater.invalid\n\
+d-i mirror/http/directory string /debian\n\
+d-i mirror/http/proxy string\n";
+
+fn check_installer(firmware: Firmware) {
+    let dir = tempfile::tempdir().unwrap();
+    fs::write(dir.path().join("bridge.preseed"), PRESEED).unwrap();
+    let stack = format!(
+        "title = \"Installer\"\n[menu]\ntimeout_seconds = 1\non_timeout = \"default\"\nserial_speed = 115200\n[[menu.entry]]\nid = \"debian\"\n\
+         title = \"Debian installer\"\nkernel = \"{INSTALLER}/linux\"\ninitrd = [\"{INSTALLER}/initrd.gz\"]\n\
+         options = \"console=ttyS0,115200 DEBIAN_FRONTEND=text --- quiet\"\nanswer = {{ file = \"bridge.preseed\", at = \"initrd\" }}\n\
+         [media]\nlabel = \"INSTALLER\"\niso = \"installer.iso\"\n"
+    );
+    fs::write(dir.path().join("installer.stack.toml"), stack).unwrap();
+    ok(dir.path(), &["build", "installer.stack.toml", "-q"]);
+    let mut machine = Machine::start(
+        firmware,
+        Drive::Disc,
+        &dir.path().join("installer.iso"),
+        &["-nic", "user,restrict=on,model=virtio-net-pci"],
+    );
+    machine.expect("@EARLY");
+    let text = machine.wait("the mirror", Duration::from_secs(400), Duration::from_secs(200), |text| {
+        text.contains("mirror.brackwater.invalid") || text.contains("Bad archive mirror")
+    });
+    let asked = text.split("@EARLY").nth(1).unwrap();
+    let before_mirror = asked.split("mirror").next().unwrap();
+    assert!(!before_mirror.contains("Prompt:"), "it asked something:\n{asked}");
+}
+
+#[test]
+#[ignore = "needs QEMU, isolinux and the Debian installer's netboot files"]
+fn the_debian_installer_takes_its_answers_on_bios() {
+    check_installer(Firmware::Bios);
+}
+
+#[test]
+#[ignore = "needs QEMU, OVMF, grub-efi-amd64-bin and the Debian installer's netboot files"]
+fn the_debian_installer_takes_its_answers_on_uefi() {
+    check_installer(Firmware::Uefi);
+}
+
+#[test]
+#[ignore = "needs bsdtar (libarchive-tools)"]
+fn bsdtar_lists_and_unpacks_the_same_files() {
+    let (dir, iso) = built_demo();
+    let out = dir.path().join("tar");
+    fs::create_dir(&out).unwrap();
+    let listed = Command::new("bsdtar").arg("-tf").arg(&iso).env("LC_ALL", "C.UTF-8").output().unwrap();
+    assert!(listed.status.success(), "{}", String::from_utf8_lossy(&listed.stderr));
+    let unpacked = Command::new("bsdtar")
+        .arg("-xf")
+        .arg(&iso)
+        .arg("-C")
+        .arg(&out)
+        .env("LC_ALL", "C.UTF-8")
+        .status()
+        .unwrap();
+    assert!(unpacked.success());
+    let listed = String::from_utf8(listed.stdout).unwrap();
+    let listed: BTreeSet<&str> =
+        listed.lines().map(|line| line.trim_end_matches('/')).filter(|line| *line != ".").collect();
+    let files = json(dir.path(), &["files", "out/bridge.iso", "--json"]);
+    for file in files.as_array().unwrap() {
+        let path = file["path"].as_str().unwrap();
+        assert!(listed.contains(path), "{path}");
+        let taken = dir.path().join("taken");
+        ok(dir.path(), &["take", "out/bridge.iso", path, "--to", "taken", "-q"]);
+        let name = path.rsplit('/').next().unwrap();
+        assert!(fs::read(taken.join(name)).unwrap() == fs::read(out.join(path)).unwrap(), "{path}");
+        fs::remove_dir_all(taken).unwrap();
+    }
+    assert_eq!(
+        listed.iter().filter(|path| out.join(path).is_file()).count(),
+        files.as_array().unwrap().len()
+    );
+}
+
+#[test]
+#[ignore = "needs mtools and dosfstools"]
+fn mtools_and_fsck_agree_on_fat_images() {
+    use neat_content::{Content, Meta, Output, Timestamp, Tree};
+    let dir = tempfile::tempdir().unwrap();
+    for least_len in [0, 20 << 20, 140 << 20] {
+        let meta = Meta::at(Timestamp::from_seconds(1_700_000_000));
+        let mut tree = Tree::new(meta);
+        for (path, len) in [
+            ("EFI/BOOT/BOOTX64.EFI", 100_001_usize),
+            ("a long name with ü and 航.conf", 5),
+            ("empty.txt", 0),
+            ("deep/er/and/deeper.bin", 70_000),
+        ] {
+            tree.put_file(path, Content::from_bytes(vec![path.len() as u8; len]), meta).unwrap();
+        }
+        let image = neat_media::fat::write::image(
+            &tree,
+            &neat_media::fat::write::Options { label: "FERRY".into(), time: meta.modified, least_len },
+        )
+        .unwrap();
+        let path = dir.path().join("fat.img");
+        let mut output = Output::new(fs::File::create(&path).unwrap(), &path, None);
+        output.write_content(&image, &neat_content::Job::silent()).unwrap();
+        output.finish().unwrap();
+        let check = Command::new("/sbin/fsck.vfat").args(["-n", "-v"]).arg(&path).output().unwrap();
+        assert!(check.status.success(), "{}", String::from_utf8_lossy(&check.stdout));
+        let out = dir.path().join(format!("out{least_len}"));
+        fs::create_dir(&out).unwrap();
+        let copied = Command::new("mcopy")
+            .args(["-s", "-n", "-i"])
+            .arg(&path)
+            .arg("::*")
+            .arg(&out)
+            .env("LC_ALL", "C.UTF-8")
+            .status()
+            .unwrap();
+        assert!(copied.success());
+        for step in tree.walk() {
+            if let Some(content) = tree.node(step.id).content() {
+                assert!(
+                    fs::read(out.join(&step.path)).unwrap() == content.to_vec(1 << 20, "file").unwrap(),
+                    "{}",
+                    step.path
+                );
+            }
+        }
+    }
+}
+
+/// A disc made by others, and what it shows when it starts.
+fn check_foreign(path: &str, firmware: Firmware, wanted: &str) {
+    let iso = boot_files().join(path);
+    assert!(iso.is_file(), "run .ci/prepare first: no {}", iso.display());
+    let dir = tempfile::tempdir().unwrap();
+    let shows = |iso: &Path| {
+        let mut machine = Machine::start(firmware, Drive::Disc, iso, &[]);
+        match firmware {
+            Firmware::Bios => machine.expect_on_screen(wanted),
+            Firmware::Uefi => machine.expect(wanted),
+        };
+    };
+    shows(&iso);
+    let original = iso.to_str().unwrap();
+    ok(dir.path(), &["unpack", original, "folder", "-q"]);
+    ok(dir.path(), &["master", "folder", "-o", "again.iso", "-q"]);
+    let listing = |iso: &str| {
+        let files = json(dir.path(), &["files", iso, "--digest", "sha256", "--json"]);
+        let name = |file: &serde_json::Value| {
+            (
+                file["path"].as_str().unwrap().to_owned(),
+                file["size"].as_u64().unwrap(),
+                file["modified"].as_i64().unwrap(),
+            )
+        };
+        files.as_array().unwrap().iter().map(name).collect::<Vec<_>>()
+    };
+    assert_eq!(listing(original), listing("again.iso"));
+    let facts = |iso: &str| {
+        let look = json(dir.path(), &["look", iso, "--json"]);
+        let boot: Vec<_> = look["boot"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|entry| {
+                [
+                    "platform_id",
+                    "emulation",
+                    "load_sectors",
+                    "load_segment",
+                    "image",
+                    "image_size",
+                    "boot_info_table",
+                    "block_pointer",
+                    "loaders",
+                ]
+                .map(|key| entry[key].clone())
+            })
+            .collect();
+        (look["label"].clone(), look["created"].clone(), look["file_systems"].clone(), boot)
+    };
+    assert_eq!(facts(original), facts("again.iso"));
+    shows(&dir.path().join("again.iso"));
+}
+
+#[test]
+#[ignore = "needs QEMU and the package memtest86+"]
+fn memtest86_is_mastered_again_and_starts() {
+    check_foreign("memtest86+/usr/lib/memtest86+/memtest86+x64.iso", Firmware::Bios, "Memtest86+");
+}
+
+#[test]
+#[ignore = "needs QEMU and the package ipxe"]
+fn ipxe_is_mastered_again_and_starts_on_bios() {
+    check_foreign("ipxe/usr/lib/ipxe/ipxe.iso", Firmware::Bios, "iPXE");
+}
+
+#[test]
+#[ignore = "needs QEMU, OVMF and the package ipxe"]
+fn ipxe_is_mastered_again_and_starts_on_uefi() {
+    check_foreign("ipxe/usr/lib/ipxe/ipxe.iso", Firmware::Uefi, "iPXE");
+}
+
+#[test]
+#[ignore = "needs QEMU and the package grub-rescue-pc"]
+fn grub_rescue_is_mastered_again_and_starts() {
+    check_foreign("grub-rescue-pc/usr/lib/grub-rescue/grub-rescue-cdrom.iso", Firmware::Bios, "GNU GRUB");
+}

@@ -1,0 +1,462 @@
+//! The built program on the demo data in temporary folders.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    missing_docs,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod support;
+
+use std::{
+    fs,
+    os::unix::fs::FileExt,
+    path::Path,
+    process::{Command, Stdio},
+    time::Duration,
+};
+use support::{demo, fails, json, names, neatstack, ok};
+
+#[test]
+fn look_says_what_a_technician_wants_to_know() {
+    let (_keep, dir) = demo();
+    let text = ok(&dir, &["look", "quay-os-7.iso"]);
+    for wanted in [
+        "QUAY_OS_7",
+        "UDF 1.02 (read), Joliet, ISO 9660",
+        "17 files in 12 folders",
+        "BIOS: boot/bios.img, 4.0 KiB, loads 8 sectors",
+        "holds EFI/BOOT/BOOTX64.EFI",
+        "none where setup looks",
+    ] {
+        assert!(text.contains(wanted), "{wanted} in\n{text}");
+    }
+    let look = json(&dir, &["look", "quay-os-7.iso", "--json", "--digest", "sha256"]);
+    assert_eq!(
+        (&look["kind"], &look["files"], &look["boot"][0]["load_sectors"]),
+        (&"media".into(), &17.into(), &8.into())
+    );
+    assert_eq!(look["digest"].as_str().unwrap().len(), "sha256 ".len() + 64);
+    for (path, kind) in [("bridge.stack.toml", "stack-file"), ("bridge-answers.xml", "answer-file")] {
+        assert_eq!(json(&dir, &["look", path, "--json"])["kind"], kind);
+    }
+    let (code, error) = fails(&dir, &["look", "boot-code.bin"]);
+    assert_eq!(code, 3);
+    assert!(error.contains("expected an ISO file"), "{error}");
+    assert_eq!(fails(&dir, &["look", "missing.iso"]).0, 1);
+}
+
+#[test]
+fn files_and_take_agree_with_the_demo_data() {
+    let (_keep, dir) = demo();
+    let tree = neat_demo::media_tree().unwrap();
+    let files = json(&dir, &["files", "quay-os-7.iso", "--json", "--digest", "sha1"]);
+    let paths: Vec<_> = files.as_array().unwrap().iter().map(|file| file["path"].as_str().unwrap()).collect();
+    let wanted: Vec<_> =
+        tree.walk().filter(|step| tree.node(step.id).content().is_some()).map(|step| step.path).collect();
+    assert_eq!(paths, wanted);
+    let text = ok(&dir, &["files", "quay-os-7.iso", "--digest", "sha1"]);
+    let line = text.lines().find(|line| line.ends_with("empty-page.txt")).unwrap();
+    assert!(line.starts_with("da39a3ee5e6b4b0d3255bfef95601890afd80709             0  support/"), "{line}");
+    ok(&dir, &["take", "quay-os-7.iso", "SOURCES/products.TOML", "support", "--to", "here"]);
+    assert_eq!(names(&dir.join("here")), ["products.toml", "support"]);
+    assert_eq!(
+        fs::read(dir.join("here/support/charts/航路図.txt")).unwrap(),
+        tree.file("support/charts/航路図.txt").unwrap().to_vec(1 << 20, "x").unwrap()
+    );
+    assert_eq!(fails(&dir, &["take", "quay-os-7.iso", "sources/products.toml", "--to", "here"]).0, 4);
+    ok(&dir, &["take", "quay-os-7.iso", "sources/products.toml", "--to", "here", "--replace"]);
+    let (code, error) = fails(&dir, &["take", "quay-os-7.iso", "readme.txt", "nothing.txt", "--to", "there"]);
+    assert!(code == 2 && error.contains("nothing.txt") && !dir.join("there").exists(), "{error}");
+}
+
+#[test]
+fn unpack_and_master_give_an_equal_file() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    ok(&dir, &["unpack", "out/bridge.iso", "folder"]);
+    ok(&dir, &["master", "folder", "-o", "again.iso"]);
+    // Nothing of our own media is lost in the folder, so even the bytes are the same.
+    assert!(fs::read(dir.join("again.iso")).unwrap() == fs::read(dir.join("out/bridge.iso")).unwrap());
+    assert_eq!(fails(&dir, &["unpack", "out/bridge.iso", "folder"]).0, 4);
+    assert_eq!(fails(&dir, &["master", "folder", "-o", "again.iso"]).0, 4);
+    let result = json(
+        &dir,
+        &["master", "folder", "-o", "again.iso", "--replace", "--digest", "--json", "--label", "OTHER"],
+    );
+    let look = json(&dir, &["look", "again.iso", "--json", "--digest", "sha256"]);
+    assert_eq!(look["digest"], format!("sha256 {}", result["sha256"].as_str().unwrap()));
+    assert_eq!(look["label"], "OTHER");
+}
+
+#[test]
+fn master_finds_boot_images_and_takes_others() {
+    let (_keep, dir) = demo();
+    let folder = dir.join("plain");
+    fs::create_dir_all(folder.join("boot")).unwrap();
+    fs::create_dir_all(folder.join("efi/boot")).unwrap();
+    fs::write(folder.join("boot/etfsboot.com"), vec![1; 4096]).unwrap();
+    fs::write(folder.join("efi/boot/bootx64.efi"), vec![2; 9000]).unwrap();
+    ok(&dir, &["master", "plain", "-o", "a.iso"]);
+    let look = json(&dir, &["look", "a.iso", "--json"]);
+    let entry = |number: usize, key: &str| look["boot"][number][key].clone();
+    assert_eq!(
+        (entry(0, "image"), entry(0, "load_sectors"), entry(1, "loaders")),
+        ("boot/etfsboot.com".into(), 8.into(), serde_json::json!(["EFI/BOOT/BOOTX64.EFI"]))
+    );
+    assert_eq!(look["label"], "PLAIN");
+    fs::write(dir.join("loader.bin"), vec![3; 5000]).unwrap();
+    ok(
+        &dir,
+        &[
+            "master",
+            "plain",
+            "-o",
+            "b.iso",
+            "--bios",
+            "loader.bin",
+            "--load-sectors",
+            "4",
+            "--load-segment",
+            "0x2000",
+            "--boot-info-table",
+            "--joliet",
+            "off",
+            "--rock-ridge",
+            "on",
+        ],
+    );
+    let look = json(&dir, &["look", "b.iso", "--json"]);
+    let entry = |key: &str| look["boot"][0][key].clone();
+    assert_eq!(
+        (entry("image"), entry("load_sectors"), entry("load_segment"), entry("boot_info_table")),
+        (serde_json::Value::Null, 4.into(), 0x2000.into(), true.into())
+    );
+    assert_eq!(fs::read(dir.join("loader.bin")).unwrap(), vec![3; 5000], "the source stays as it is");
+    let (code, error) = fails(&dir, &["master", "plain", "-o", "c.iso", "--bios", "boot/missing.bin"]);
+    assert!(code == 2 && error.contains("boot/missing.bin"), "{error}");
+    assert!(!dir.join("c.iso").exists());
+}
+
+#[test]
+fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
+    let (_keep, dir) = demo();
+    let source = fs::read(dir.join("quay-os-7.iso")).unwrap();
+    let ledger = json(&dir, &["build", "bridge.stack.toml", "--digest", "--json"]);
+    let first = fs::read(dir.join("out/bridge.iso")).unwrap();
+    let look = json(&dir, &["look", "out/bridge.iso", "--json", "--digest", "sha256"]);
+    assert_eq!(look["digest"], format!("sha256 {}", ledger["output"]["sha256"].as_str().unwrap()));
+    assert_eq!(look["answer_files"][0]["path"], "autounattend.xml");
+    assert_eq!(look["label"], "BRIDGE_7");
+    assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
+    assert_eq!(ledger["files"].as_array().unwrap().len(), 4);
+    ok(&dir, &["build", "bridge.stack.toml"]);
+    assert!(fs::read(dir.join("out/bridge.iso")).unwrap() == first, "the same inputs give the same bytes");
+    assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == source, "the source is never written");
+    let text = ok(&dir, &["look", "out/bridge.ledger.json"]);
+    assert!(text.contains("ledger of a build") && text.contains("put media:/autounattend.xml"), "{text}");
+    // Every file of the source is there, with the same bytes.
+    let list = |iso: &str| {
+        json(&dir, &["files", iso, "--digest", "sha256", "--json"])
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|file| (file["path"].to_string(), file["digest"].to_string()))
+            .collect::<Vec<_>>()
+    };
+    let built = list("out/bridge.iso");
+    assert!(list("quay-os-7.iso").iter().all(|file| built.contains(file)));
+}
+
+fn stack(dir: &Path, body: &str) -> &'static str {
+    fs::write(
+        dir.join("t.stack.toml"),
+        format!("[source]\nmedia = \"quay-os-7.iso\"\n{body}\n[media]\niso = \"t.iso\"\n"),
+    )
+    .unwrap();
+    "t.stack.toml"
+}
+
+#[test]
+fn what_would_be_overwritten_is_shown_and_refused_until_it_is_meant() {
+    let (_keep, dir) = demo();
+    fs::write(dir.join("other.txt"), "other").unwrap();
+    let name = stack(&dir, "[[place]]\nfrom = \"other.txt\"\nto = \"media:/README.TXT\"");
+    let plan = ok(&dir, &["plan", name]);
+    assert!(plan.contains("refused  media:/README.TXT is there already"), "{plan}");
+    let (code, error) = fails(&dir, &["build", name]);
+    assert!(code == 4 && error.contains("replace = true"), "{error}");
+    assert_eq!(fails(&dir, &["build", name, "--dry-run"]).0, 4);
+    assert!(!dir.join("t.iso").exists());
+    stack(&dir, "[[place]]\nfrom = \"other.txt\"\nto = \"media:/README.TXT\"\nreplace = true");
+    ok(&dir, &["build", name]);
+    ok(&dir, &["take", "t.iso", "readme.txt", "--to", "x"]);
+    assert_eq!(fs::read_to_string(dir.join("x/readme.txt")).unwrap(), "other");
+}
+
+#[test]
+fn a_second_answer_file_is_refused_until_it_is_meant() {
+    let (_keep, dir) = demo();
+    stack(
+        &dir,
+        "[[place]]\nfrom = \"bridge-answers.xml\"\nto = \"media:/Unattend.xml\"\n[answer]\nfile = \"bridge-answers.xml\"",
+    );
+    let plan = json(&dir, &["plan", "t.stack.toml", "--json"]);
+    let finding =
+        plan["findings"].as_array().unwrap().iter().find(|finding| finding["weight"] == "refused").unwrap();
+    assert!(finding["message"].as_str().unwrap().contains("another answer file, Unattend.xml"), "{finding}");
+    assert_eq!(fails(&dir, &["build", "t.stack.toml"]).0, 4);
+    stack(
+        &dir,
+        "[[place]]\nfrom = \"bridge-answers.xml\"\nto = \"media:/Unattend.xml\"\n[answer]\nfile = \"bridge-answers.xml\"\nreplace = true",
+    );
+    ok(&dir, &["build", "t.stack.toml"]);
+    let look = json(&dir, &["look", "t.iso", "--json"]);
+    assert_eq!(
+        look["answer_files"],
+        serde_json::json!([{ "path": "autounattend.xml", "dialect": "unattend" }])
+    );
+}
+
+#[test]
+fn a_wrong_digest_stops_before_anything_else() {
+    let (_keep, dir) = demo();
+    let digest = json(&dir, &["look", "quay-os-7.iso", "--digest", "sha256", "--json"])["digest"]
+        .as_str()
+        .unwrap()
+        .replace("sha256 ", "");
+    let text = |digest: &str| {
+        format!(
+            "[source]\nmedia = \"quay-os-7.iso\"\nsha256 = \"{digest}\"\n[[place]]\nfrom = \"missing\"\nto = \"media:/\"\n[media]\niso = \"t.iso\"\n"
+        )
+    };
+    fs::write(dir.join("t.stack.toml"), text(&"0".repeat(64))).unwrap();
+    let (code, error) = fails(&dir, &["build", "t.stack.toml"]);
+    assert!(code == 3 && error.contains(&digest), "{error}");
+    // With the right one the missing file is the next to be found.
+    fs::write(dir.join("t.stack.toml"), text(&digest.to_uppercase())).unwrap();
+    let (code, error) = fails(&dir, &["build", "t.stack.toml"]);
+    assert!(code == 1 && error.contains("missing"), "{error}");
+}
+
+#[test]
+fn stack_files_with_mistakes_are_explained() {
+    let (_keep, dir) = demo();
+    for (body, code, wanted) in [
+        ("[[plaec]]\n", 2, "did you mean `place`?"),
+        ("[[driver]]\nfrom = \"x\"", 2, "`driver` is not built yet"),
+        ("[[place]]\nfrom = \"site-files\"\nto = \"system:/x\"", 2, "not built yet"),
+        ("[[place]]\nfrom = \"site-files\"\nto = \"media:/../x\"", 2, "leaves the media"),
+        ("[answer]\nfile = \"boot-code.bin\"", 2, "no answer file that is known"),
+        ("[menu]\n", 2, "[[menu.entry]]"),
+    ] {
+        let (found, error) = fails(&dir, &["plan", stack(&dir, body)]);
+        assert!(found == code && error.contains(wanted), "{body}: {error}");
+    }
+    let (code, error) = fails(&dir, &["build", "t.stack.toml", "--json"]);
+    let error: serde_json::Value = serde_json::from_str(&error).unwrap();
+    assert_eq!((code, &error["exit_code"]), (2, &2.into()));
+    fs::write(
+        dir.join("t.stack.toml"),
+        "[source]\nmedia = \"quay-os-7.iso\"\n[media]\niso = \"quay-os-7.iso\"\n",
+    )
+    .unwrap();
+    let (code, error) = fails(&dir, &["build", "t.stack.toml", "--replace"]);
+    assert!(code == 4 && error.contains("the source itself"), "{error}");
+}
+
+#[test]
+fn a_draft_builds_as_it_is() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml"]);
+    fs::rename(dir.join("out/bridge.iso"), dir.join("bridge.iso")).unwrap();
+    let draft = ok(&dir, &["draft", "bridge.iso"]);
+    assert!(draft.contains("answer file already: autounattend.xml"), "{draft}");
+    fs::write(dir.join("d.stack.toml"), draft.replace("{date}", "x")).unwrap();
+    ok(&dir, &["build", "d.stack.toml"]);
+    let facts = |iso: &str| {
+        let look = json(&dir, &["look", iso, "--json"]);
+        (look["label"].clone(), look["files"].clone(), look["partition_table"]["boot_code"].clone())
+    };
+    assert_eq!(facts("bridge.iso"), facts("out/bridge-x.iso"));
+}
+
+/// A menu made from loaders that are only stand-ins: what is on the media, and what the configurations say.
+#[test]
+fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    fs::create_dir(dir.join("loader")).unwrap();
+    for name in ["isolinux.bin", "ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"] {
+        fs::write(dir.join("loader").join(name), vec![b'x'; 3000]).unwrap();
+    }
+    for (name, text) in [
+        ("vmlinuz", "kernel"),
+        ("initrd", "ram disk"),
+        ("grub.efi", "loader"),
+        ("a.preseed", "d-i debian-installer/locale string en_GB\n"),
+        ("b.ks", "lang en_GB\ntimezone UTC\n"),
+        ("c.yaml", "#cloud-config\nautoinstall:\n  version: 1\n"),
+    ] {
+        fs::write(dir.join(name), text).unwrap();
+    }
+    let entry = |id: &str, answer: &str| {
+        format!(
+            "[[menu.entry]]\nid = \"{id}\"\ntitle = \"System {id}\"\nkernel = \"vmlinuz\"\ninitrd = [\"initrd\"]\noptions = \"quiet\"\n{answer}\n"
+        )
+    };
+    let text = format!(
+        "title = \"Workshop\"\n[menu]\nbios_loader = \"loader\"\nuefi_loader = \"grub.efi\"\ntimeout_seconds = 30\ndefault = \"b\"\n{}{}{}{}[media]\nlabel = \"WORKSHOP\"\niso = \"w.iso\"\n",
+        entry("a", "answer = { file = \"a.preseed\", at = \"initrd\" }"),
+        entry("b", "answer = { file = \"b.ks\", at = \"media\" }"),
+        entry("c", "answer = { file = \"c.yaml\", at = \"media\" }"),
+        entry("d", "answer = { at = \"address\", address = \"http://192.0.2.1/d.cfg\" }"),
+    );
+    fs::write(dir.join("w.stack.toml"), &text).unwrap();
+    ok(dir, &["build", "w.stack.toml"]);
+    ok(dir, &["unpack", "w.iso", "w"]);
+    let read = |path: &str| fs::read_to_string(dir.join("w").join(path)).unwrap();
+    let bios = read("isolinux/isolinux.cfg");
+    for wanted in [
+        "UI menu.c32",
+        "TIMEOUT 300\nONTIMEOUT disk",
+        "DEFAULT b",
+        "MENU TITLE Workshop",
+        "LABEL a\n  MENU LABEL System a\n  KERNEL /systems/a/linux\n  INITRD /systems/a/initrd0.img,/systems/a/answers.img\n  APPEND auto=true priority=critical quiet\n",
+        "APPEND inst.ks=hd:LABEL=WORKSHOP:/systems/b/ks.cfg quiet\n",
+        "APPEND autoinstall ds=nocloud;s=/cdrom/systems/c/ quiet\n",
+        "APPEND auto=true priority=critical url=http://192.0.2.1/d.cfg quiet\n",
+    ] {
+        assert!(bios.contains(wanted), "{wanted} in\n{bios}");
+    }
+    let uefi = read("boot/grub/grub.cfg");
+    for wanted in [
+        "set default=disk\nset timeout=30",
+        "menuentry 'System a' --id a {\n  linux /systems/a/linux auto=true priority=critical quiet\n  initrd /systems/a/initrd0.img /systems/a/answers.img",
+        "'ds=nocloud;s=/cdrom/systems/c/'",
+    ] {
+        assert!(uefi.contains(wanted), "{wanted} in\n{uefi}");
+    }
+    assert_eq!(read("systems/b/ks.cfg"), "lang en_GB\ntimezone UTC\n");
+    assert!(read("systems/a/answers.img").contains("preseed.cfg\0"));
+    assert!(dir.join("w/systems/c/meta-data").is_file() && dir.join("w/.disk/info").is_file());
+    let look = json(dir, &["look", "w.iso", "--json"]);
+    let entry = |number: usize, key: &str| look["boot"][number][key].clone();
+    assert_eq!(
+        (entry(0, "image"), entry(0, "load_sectors"), entry(0, "boot_info_table")),
+        ("isolinux/isolinux.bin".into(), 4.into(), true.into())
+    );
+    assert_eq!(entry(1, "loaders"), serde_json::json!(["EFI/BOOT/BOOTX64.EFI"]));
+    fs::write(dir.join("w.stack.toml"), text.replace("default = \"b\"", "default = \"bb\"")).unwrap();
+    let (code, error) = fails(dir, &["plan", "w.stack.toml"]);
+    assert!(code == 2 && error.contains("did you mean"), "{error}");
+}
+
+#[test]
+fn damaged_media_are_refused_with_an_offset_and_nothing_is_written() {
+    let (_keep, dir) = demo();
+    let bytes = fs::read(dir.join("quay-os-7.iso")).unwrap();
+    fs::write(dir.join("cut.iso"), &bytes[..bytes.len() / 2]).unwrap();
+    for args in [
+        vec!["look", "cut.iso"],
+        vec!["files", "cut.iso"],
+        vec!["unpack", "cut.iso", "out"],
+        vec!["take", "cut.iso", "readme.txt", "--to", "out"],
+        vec!["draft", "cut.iso"],
+    ] {
+        let (code, error) = fails(&dir, &args);
+        assert!(
+            code == 3 && error.contains("at byte 0x") && error.contains("what to do:"),
+            "{args:?}: {error}"
+        );
+    }
+    assert!(!dir.join("out").exists());
+    // A name that climbs out, in the Joliet tree of a disc without UDF.
+    ok(&dir, &["unpack", "quay-os-7.iso", "folder"]);
+    ok(&dir, &["master", "folder", "-o", "joliet.iso", "--udf", "off"]);
+    let mut bytes = fs::read(dir.join("joliet.iso")).unwrap();
+    let utf16 = |text: &str| text.encode_utf16().flat_map(u16::to_be_bytes).collect::<Vec<_>>();
+    let (name, climbing) = (utf16("products.toml"), utf16("../../tmp/xxx"));
+    let at = bytes.windows(name.len()).position(|window| window == name).unwrap();
+    bytes[at..at + name.len()].copy_from_slice(&climbing);
+    fs::write(dir.join("climb.iso"), bytes).unwrap();
+    let (code, error) = fails(&dir, &["unpack", "climb.iso", "out"]);
+    assert!(code == 3 && error.contains("a name without '/'") && error.contains("at byte 0x"), "{error}");
+    assert!(!dir.join("out").exists());
+}
+
+#[test]
+fn a_stopped_or_killed_build_leaves_nothing_that_looks_finished() {
+    let (_keep, dir) = demo();
+    let big = fs::File::create(dir.join("site-files/big.bin")).unwrap();
+    let block = vec![7; 1 << 20];
+    for n in 0..400 {
+        big.write_all_at(&block, n << 20).unwrap();
+    }
+    let program = env!("CARGO_BIN_EXE_neatstack");
+    for (signal, leaves_trace) in [("INT", false), ("KILL", true)] {
+        let mut child = Command::new(program)
+            .current_dir(&dir)
+            .args(["build", "bridge.stack.toml", "-q", "--digest"])
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let out = dir.join("out");
+        let unfinished =
+            || out.is_dir() && names(&out).iter().any(|name| name.starts_with(".bridge.iso.unfinished-"));
+        while !unfinished() {
+            assert!(child.try_wait().unwrap().is_none(), "the build was over too soon to be stopped");
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        assert!(
+            Command::new("kill")
+                .args([format!("-{signal}"), child.id().to_string()])
+                .status()
+                .unwrap()
+                .success()
+        );
+        let status = child.wait().unwrap();
+        assert!(!status.success());
+        if signal == "INT" {
+            assert_eq!(status.code(), Some(130));
+        }
+        assert!(!out.join("bridge.iso").exists());
+        assert_eq!(unfinished(), leaves_trace, "{signal}");
+    }
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"], "the next build cleans up");
+}
+
+#[test]
+fn demo_tells_its_story_and_needs_nothing() {
+    let dir = tempfile::tempdir().unwrap();
+    let story = ok(dir.path(), &["demo", "d"]);
+    for wanted in [
+        "Brackwater Ferries does not exist",
+        "bridge.stack.toml",
+        "What to try next",
+        "autounattend.xml (unattend)",
+        "danger",
+    ] {
+        assert!(story.contains(wanted), "{wanted} in\n{story}");
+    }
+    assert!(dir.path().join("d/out/bridge.iso").is_file());
+    let result = json(dir.path(), &["demo", "d", "--json"]);
+    assert_eq!(result["ledger"]["title"], "Bridge console");
+}
+
+#[test]
+fn results_go_to_standard_output_and_nothing_else_does() {
+    let (_keep, dir) = demo();
+    let output = neatstack(&dir, &["build", "bridge.stack.toml"]);
+    let (out, error) = (String::from_utf8(output.stdout).unwrap(), String::from_utf8(output.stderr).unwrap());
+    assert!(out.starts_with("out/bridge.iso") && !out.contains("danger"), "{out}");
+    assert!(error.contains("danger") && !error.contains('\u{1b}'), "{error}");
+    let quiet = neatstack(&dir, &["build", "bridge.stack.toml", "--quiet"]);
+    assert!(quiet.stderr.is_empty());
+    let colored = neatstack(&dir, &["look", "quay-os-7.iso", "--color", "always"]);
+    assert!(String::from_utf8(colored.stdout).unwrap().contains('\u{1b}'));
+    assert_eq!(fails(&dir, &["look"]).0, 2);
+}

@@ -1,0 +1,53 @@
+//! Driving the built program, and virtual machines.
+#![allow(dead_code, reason = "each test binary uses its part")]
+
+pub mod machine;
+
+use std::{
+    path::{Path, PathBuf},
+    process::{Command, Output},
+};
+
+/// A run of the program in `dir`.
+pub fn neatstack(dir: &Path, args: &[&str]) -> Output {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_neatstack"));
+    command.current_dir(dir).args(args).env_remove("SOURCE_DATE_EPOCH").env("NO_COLOR", "1");
+    command.output().unwrap()
+}
+
+/// Standard output of a run that must succeed.
+pub fn ok(dir: &Path, args: &[&str]) -> String {
+    let output = neatstack(dir, args);
+    assert!(output.status.success(), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// Exit code and standard error of a run that must fail, which prints no result.
+pub fn fails(dir: &Path, args: &[&str]) -> (i32, String) {
+    let output = neatstack(dir, args);
+    assert!(!output.status.success(), "{args:?} succeeded");
+    (output.status.code().unwrap(), String::from_utf8(output.stderr).unwrap())
+}
+
+/// A JSON result.
+pub fn json(dir: &Path, args: &[&str]) -> serde_json::Value {
+    serde_json::from_str(&ok(dir, args)).unwrap()
+}
+
+/// The demo data in a fresh folder.
+pub fn demo() -> (tempfile::TempDir, PathBuf) {
+    let dir = tempfile::tempdir().unwrap();
+    neat_demo::write(dir.path(), &neat_content::Job::silent()).unwrap();
+    let path = dir.path().to_owned();
+    (dir, path)
+}
+
+/// Names in a folder, sorted.
+pub fn names(dir: &Path) -> Vec<String> {
+    let mut names: Vec<_> = std::fs::read_dir(dir)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    names.sort();
+    names
+}

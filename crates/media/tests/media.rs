@@ -1,0 +1,559 @@
+//! Round trips and properties of mastering and reading.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    missing_docs,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod support;
+
+use neat_content::{Content, Folder, Job, Meta, NodeKind, PendingFile, Timestamp, Tree};
+use neat_media::{
+    BootCatalog, BootEntry, BootImage, Emulation, ImagePatch, Media, Platform, TreeKind, VolumeIdentity,
+    eltorito::find::{self, plain},
+    fat,
+    master::{Hybrid, JolietNames, Options, Plan},
+    read,
+};
+use proptest::prelude::*;
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+};
+use support::{Disc, Seen, iso::Which};
+
+const TIME: Timestamp = Timestamp::from_seconds(1_700_000_000);
+
+fn options() -> Options {
+    let volume = VolumeIdentity {
+        label: "TEST_DISC".into(),
+        publisher: "NOBODY".into(),
+        created: Some(TIME),
+        modified: Some(TIME),
+        ..VolumeIdentity::default()
+    };
+    Options { volume, time: TIME, ..Options::default() }
+}
+
+fn master(tree: &Tree, options: Options, path: &Path) -> Vec<String> {
+    let job = Job::silent();
+    let plan = Plan::new(tree, options, &job).unwrap();
+    let (pending, mut output) = PendingFile::create_output(path, None).unwrap();
+    plan.write(&mut output, &job).unwrap();
+    assert_eq!(output.position(), plan.len());
+    pending.commit(output.finish().unwrap().0).unwrap();
+    plan.notes().to_vec()
+}
+
+/// Paths with content, times and targets: what must be the same after a round trip.
+fn listing(tree: &Tree) -> BTreeMap<String, String> {
+    let describe = |step: neat_content::Step| {
+        let node = tree.node(step.id);
+        let time = node.meta.modified.seconds;
+        let what = match &node.kind {
+            NodeKind::Folder(_) => format!("folder {time}"),
+            NodeKind::Link(target) => format!("link {target}"),
+            NodeKind::File(content) if content.len() > 1 << 22 => format!("{} bytes {time}", content.len()),
+            NodeKind::File(content) => format!("{:?} {time}", content.to_vec(1 << 23, "file").unwrap()),
+        };
+        (step.path, what)
+    };
+    tree.walk().map(describe).collect()
+}
+
+fn add(tree: &mut Tree, path: &str, bytes: Vec<u8>, seconds: i64) {
+    let meta = Meta::at(Timestamp::from_seconds(seconds));
+    tree.put_file(path, Content::from_bytes(bytes), meta).unwrap();
+}
+
+/// Checks a disc with the second reading: rules of all formats, names and bytes of `tree`, one extent behind all
+/// trees.
+fn check_disc(path: &Path, tree: &Tree, joliet_intact: bool) {
+    let disc = Disc::open(path);
+    let udf = support::udf::walk(&disc).expect("a UDF volume");
+    let joliet = support::iso::walk(&disc, Which::Joliet).expect("a Joliet tree");
+    let primary = support::iso::walk(&disc, Which::Primary).expect("a primary tree");
+    let wanted: Vec<String> = {
+        let mut paths: Vec<_> = tree
+            .walk()
+            .filter(|s| !matches!(tree.node(s.id).kind, NodeKind::Link(_)))
+            .map(|s| s.path)
+            .collect();
+        paths.sort();
+        paths
+    };
+    let paths = |seen: &[Seen]| seen.iter().map(|e| e.path.clone()).collect::<Vec<_>>();
+    assert_eq!(paths(&udf.entries), wanted, "names in UDF");
+    if joliet_intact {
+        assert_eq!(paths(&joliet.entries), wanted, "names in Joliet");
+    }
+    assert_eq!((primary.entries.len(), joliet.entries.len()), (wanted.len(), wanted.len()));
+    assert_eq!(
+        (udf.label.as_str(), primary.label.as_str(), joliet.label.as_str()),
+        ("TEST_DISC", "TEST_DISC", "TEST_DISC")
+    );
+    assert_eq!(primary.sectors * 2048, disc.len);
+    for entry in &udf.entries {
+        let node = tree.node(tree.find(&entry.path).unwrap());
+        assert_eq!(entry.modified, node.meta.modified.seconds, "time of {}", entry.path);
+        if let Some(content) = node.content().filter(|content| content.len() < 1 << 23) {
+            assert!(
+                entry.bytes(&disc) == content.to_vec(1 << 23, "file").unwrap(),
+                "bytes of {}",
+                entry.path
+            );
+        }
+    }
+    // UDF and ISO 9660 cut long files at different lengths, so starts and lengths are compared.
+    let starts = |seen: &[Seen]| {
+        let mut s: Vec<_> =
+            seen.iter().filter(|e| !e.is_folder && e.len() > 0).map(|e| (e.extents[0].0, e.len())).collect();
+        s.sort_unstable();
+        s
+    };
+    assert_eq!(starts(&udf.entries), starts(&joliet.entries));
+    assert_eq!(starts(&udf.entries), starts(&primary.entries));
+}
+
+fn name() -> impl Strategy<Value = String> {
+    let part = prop_oneof![
+        "[a-zA-Z0-9_ .-]{1,12}",
+        "[ÄÖÜäöüßéñ]{1,8}",
+        "[航海路図船]{1,8}",
+        "[🚢⛴⚓🛟]{1,5}",
+        "[a-z]{60,70}\\.[a-z]{3}",
+        "[*:;?\\\\\"<>|]{1,4}",
+        "[A-Z]{1,3}~[0-9]",
+    ];
+    (
+        part,
+        prop_oneof![
+            Just(String::new()),
+            Just(".txt".into()),
+            Just(".".into()),
+            Just(";1".into()),
+            Just(".tar.gz".into())
+        ],
+    )
+        .prop_map(|(a, b)| format!("{a}{b}"))
+        .prop_filter("a name", |name| neat_content::check_name(name).is_ok())
+}
+
+fn file_len() -> impl Strategy<Value = usize> {
+    prop_oneof![Just(0), Just(1), Just(2047), Just(2048), Just(2049), 0_usize..9000]
+}
+
+fn any_tree() -> impl Strategy<Value = Tree> {
+    let entry = (proptest::collection::vec(name(), 1..5), file_len(), 0_i64..4_000_000_000, any::<u8>());
+    proptest::collection::vec(entry, 0..40).prop_map(|entries| {
+        let mut tree = Tree::new(Meta::at(TIME));
+        for (parts, len, seconds, fill) in entries {
+            let meta = Meta::at(Timestamp::from_seconds(seconds));
+            let mut at = Tree::ROOT;
+            let (last, folders) = parts.split_last().unwrap();
+            for folder in folders {
+                at = match tree.child(at, folder) {
+                    Some(id) => id,
+                    None => tree.add(at, folder, meta, NodeKind::Folder(Folder::default())).unwrap(),
+                };
+                if tree.node(at).folder().is_none() {
+                    break;
+                }
+            }
+            if tree.node(at).folder().is_some() && tree.child(at, last).is_none() {
+                tree.add(at, last, meta, NodeKind::File(Content::from_bytes(vec![fill; len]))).unwrap();
+            }
+        }
+        tree
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+    #[test]
+    fn any_tree_survives_in_every_format(tree in any_tree(), rock_ridge in any::<bool>()) {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("a.iso");
+        master(&tree, Options { rock_ridge, ..options() }, &path);
+        check_disc(&path, &tree, false);
+        let media = read::open(&path).unwrap();
+        prop_assert_eq!(listing(&media.tree), listing(&tree));
+        // Without UDF, Rock Ridge keeps every name too.
+        if rock_ridge {
+            let path = dir.path().join("b.iso");
+            master(&tree, Options { rock_ridge, udf: false, ..options() }, &path);
+            let media = read::open(&path).unwrap();
+            prop_assert_eq!(media.trees.chosen, TreeKind::RockRidge);
+            prop_assert_eq!(listing(&media.tree), listing(&tree));
+        }
+    }
+}
+
+#[test]
+fn the_same_inputs_give_the_same_bytes() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    add(&mut tree, "a/b.txt", b"hello".to_vec(), 1_600_000_000);
+    let dir = tempfile::tempdir().unwrap();
+    let (a, b) = (dir.path().join("a.iso"), dir.path().join("b.iso"));
+    for path in [&a, &b] {
+        master(&tree, Options { hybrid: Some(Hybrid::default()), ..options() }, path);
+    }
+    assert!(std::fs::read(a).unwrap() == std::fs::read(b).unwrap());
+}
+
+#[test]
+fn joliet_without_udf_keeps_names_and_identical_files_are_stored_once() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    add(&mut tree, "one/Ähnlich.txt", vec![7; 300_000], 1_600_000_000);
+    add(&mut tree, "two/copy.txt", vec![7; 300_000], 1_600_000_001);
+    add(&mut tree, "two/other.txt", vec![8; 300_000], 1_600_000_001);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    let job = Job::silent();
+    assert_eq!(Plan::new(&tree, options(), &job).unwrap().shared_len(), 300_000);
+    master(&tree, Options { udf: false, ..options() }, &path);
+    let media = read::open(&path).unwrap();
+    assert_eq!(media.trees.chosen, TreeKind::Joliet);
+    assert_eq!(listing(&media.tree), listing(&tree));
+    assert!(media.size < 700_000, "{}", media.size);
+    let disc = Disc::open(&path);
+    let walk = support::iso::walk(&disc, Which::Joliet).unwrap();
+    let at = |path: &str| walk.entries.iter().find(|e| e.path == path).unwrap().extents[0].0;
+    assert_eq!(at("one/Ähnlich.txt"), at("two/copy.txt"));
+    assert_ne!(at("one/Ähnlich.txt"), at("two/other.txt"));
+}
+
+#[test]
+fn a_file_of_more_than_4_gib_has_sections_and_extents() {
+    let dir = tempfile::tempdir().unwrap();
+    let big = dir.path().join("big");
+    let file = std::fs::File::create(&big).unwrap();
+    let len = (9_u64 << 30) + 12_345;
+    file.set_len(len).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"the end", len - 7).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"across", (4 << 30) - 3).unwrap();
+    let mut tree = Tree::new(Meta::at(TIME));
+    tree.put_file("sources/big.bin", Content::from_path(&big).unwrap(), Meta::at(TIME)).unwrap();
+    let path = dir.path().join("a.iso");
+    master(&tree, options(), &path);
+    check_disc(&path, &tree, true);
+    let disc = Disc::open(&path);
+    let primary = support::iso::walk(&disc, Which::Primary).unwrap();
+    let entry = primary.entries.iter().find(|e| !e.is_folder).unwrap();
+    assert_eq!((entry.extents.len(), entry.len()), (3, len));
+    assert_eq!(entry.extents[1].0, entry.extents[0].0 + entry.extents[0].1, "sections follow each other");
+    let media = read::open(&path).unwrap();
+    let content = media.tree.file("sources/big.bin").unwrap();
+    assert_eq!(content.part(len - 7, 7).unwrap().to_vec(7, "end").unwrap(), b"the end");
+    assert_eq!(content.part((4 << 30) - 3, 6).unwrap().to_vec(6, "across").unwrap(), b"across");
+    use std::os::unix::fs::MetadataExt;
+    assert!(std::fs::metadata(&path).unwrap().blocks() * 512 < 64 << 20, "holes stay holes");
+}
+
+#[test]
+fn a_folder_of_20_000_files_and_a_deep_one() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    let folder = tree.make_folder("wide", Meta::at(TIME)).unwrap();
+    for n in 0..20_000 {
+        let content = Content::from_bytes(format!("{n}").into_bytes());
+        tree.add(
+            folder,
+            &format!("a file with a rather long name {n:05}.dat"),
+            Meta::at(TIME),
+            NodeKind::File(content),
+        )
+        .unwrap();
+    }
+    add(&mut tree, &format!("{}end.txt", "deep/".repeat(60)), b"bottom".to_vec(), 1_650_000_000);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    master(&tree, Options { rock_ridge: true, ..options() }, &path);
+    check_disc(&path, &tree, true);
+    assert_eq!(read::open(&path).unwrap().tree.counts().files, 20_001);
+    let path = dir.path().join("b.iso");
+    master(&tree, Options { rock_ridge: true, udf: false, joliet: JolietNames::Off, ..options() }, &path);
+    assert_eq!(listing(&read::open(&path).unwrap().tree), listing(&tree));
+}
+
+#[test]
+fn long_names_are_cut_where_a_format_cannot_hold_them() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    let (long, wide) = ("n".repeat(254), "航".repeat(127));
+    add(&mut tree, &long, b"1".to_vec(), 1);
+    add(&mut tree, &wide, b"2".to_vec(), 1);
+    add(&mut tree, &"x".repeat(103), b"3".to_vec(), 1);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    let notes = master(&tree, options(), &path);
+    assert!(notes.iter().any(|note| note.contains("Joliet") && note.contains("1 more")), "{notes:?}");
+    check_disc(&path, &tree, false);
+    let joliet = support::iso::walk(&Disc::open(&path), Which::Joliet).unwrap();
+    assert!(joliet.entries.iter().any(|e| e.path == "x".repeat(103)), "relaxed when it helps");
+    // One more than UDF holds: both names stay apart.
+    let mut tree = Tree::new(Meta::at(TIME));
+    for end in ["a", "b"] {
+        add(&mut tree, &format!("{}{end}", "m".repeat(254)), end.as_bytes().to_vec(), 1);
+    }
+    let notes = master(&tree, options(), &path);
+    assert!(notes.iter().any(|note| note.contains("UDF")), "{notes:?}");
+    let seen = support::udf::walk(&Disc::open(&path)).unwrap().entries;
+    assert_eq!(seen.len(), 2);
+    assert_ne!(seen[0].path, seen[1].path);
+}
+
+fn link_tree() -> Tree {
+    let mut tree = Tree::new(Meta::at(TIME));
+    add(&mut tree, "real/file.txt", b"x".to_vec(), 1_600_000_000);
+    for (name, target) in
+        [("short", "real/file.txt"), ("up", "../a/./b"), ("root", "/usr/lib"), ("long", &"part/".repeat(180))]
+    {
+        tree.add(Tree::ROOT, name, Meta::at(TIME), NodeKind::Link(target.trim_end_matches('/').into()))
+            .unwrap();
+    }
+    tree
+}
+
+#[test]
+fn links_are_kept_in_udf_and_rock_ridge() {
+    let tree = link_tree();
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    master(&tree, Options { udf: false, rock_ridge: true, ..options() }, &path);
+    let media = read::open(&path).unwrap();
+    assert_eq!(media.trees.chosen, TreeKind::RockRidge);
+    assert_eq!(listing(&media.tree), listing(&tree));
+    master(&tree, options(), &path);
+    // Fewer files than a stub would have to be compared with: UDF wins where both hold as many.
+    let media = read::open(&path).unwrap();
+    assert_eq!(media.trees.chosen, TreeKind::Udf);
+    assert_eq!(listing(&media.tree), listing(&tree));
+    assert_eq!(support::udf::walk(&Disc::open(&path)).unwrap().links.len(), 4);
+    let notes = master(&tree, Options { udf: false, ..options() }, &path);
+    assert!(notes.iter().any(|note| note.contains("4 symbolic links")), "{notes:?}");
+}
+
+fn entry(platform: Platform, image: &str) -> BootEntry {
+    plain(platform, BootImage::File(image.into()))
+}
+
+#[test]
+fn boot_entries_of_every_kind_are_written_and_read_back() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    let image: Vec<u8> = (0..5000_u32).map(|n| (n % 251) as u8).collect();
+    for name in ["a.img", "b.img", "twin.bin"] {
+        add(&mut tree, name, image.clone(), 1);
+    }
+    add(&mut tree, "floppy.img", vec![1; 1_474_560], 1);
+    let patch = ImagePatch { boot_info_table: true, block_pointer: true };
+    let entries = vec![
+        BootEntry { load_sectors: 8, load_segment: 0x1234, patch, ..entry(Platform::BIOS, "a.img") },
+        BootEntry {
+            emulation: Emulation::Floppy1440,
+            load_sectors: 1,
+            system_type: 6,
+            ..entry(Platform::BIOS, "floppy.img")
+        },
+        BootEntry { bootable: false, load_sectors: 0, ..entry(Platform::UEFI, "b.img") },
+        BootEntry {
+            load_sectors: 9,
+            ..plain(Platform::UEFI, BootImage::Hidden(Content::from_bytes(vec![9; 4608])))
+        },
+        BootEntry { ..entry(Platform(2), "b.img") },
+    ];
+    let catalog = BootCatalog { entries: entries.clone(), id: "Brackwater".into(), catalog_path: None };
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    master(&tree, Options { boot: Some(catalog), hybrid: Some(Hybrid::default()), ..options() }, &path);
+    let Media { boot, tree: read_tree, partitions, .. } = read::open(&path).unwrap();
+    let boot = boot.unwrap();
+    assert_eq!(boot.id, "Brackwater");
+    assert_eq!(boot.entries.len(), entries.len());
+    for (found, wanted) in boot.entries.iter().zip(&entries) {
+        let facts = |e: &BootEntry| {
+            (e.platform, e.bootable, e.emulation, e.load_segment, e.system_type, e.load_sectors, e.patch)
+        };
+        assert_eq!(facts(found), facts(wanted));
+        match (&found.image, &wanted.image) {
+            (BootImage::File(found), BootImage::File(wanted)) => assert_eq!(found, wanted),
+            (BootImage::Hidden(found), BootImage::Hidden(wanted)) => {
+                assert_eq!(found.to_vec(1 << 20, "image").unwrap(), wanted.to_vec(1 << 20, "image").unwrap())
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+    // The table is in the copy that firmware loads, and in no other file that had the same bytes.
+    let patched = read_tree.file("a.img").unwrap().to_vec(1 << 20, "image").unwrap();
+    assert_eq!(patched[8..12], 16_u32.to_le_bytes());
+    assert_eq!(patched[12..16], boot.entries[0].location.unwrap().to_le_bytes());
+    assert_eq!(patched[16..20], 5000_u32.to_le_bytes());
+    assert_eq!(patched[64..2548], image[64..2548]);
+    assert_eq!(read_tree.file("twin.bin").unwrap().to_vec(1 << 20, "image").unwrap(), image);
+    let partitions = partitions.unwrap();
+    assert_eq!((partitions.gpt, partitions.partitions.len(), partitions.boot_code), (true, 2, None));
+    assert_eq!(partitions.partitions[0].start, u64::from(boot.entries[2].location.unwrap()) * 2048);
+}
+
+#[test]
+fn a_hybrid_disc_has_both_tables_and_two_anchors() {
+    let mut tree = Tree::new(Meta::at(TIME));
+    add(&mut tree, "EFI/BOOT/BOOTX64.EFI", vec![5; 70_000], 1_600_000_000);
+    add(&mut tree, "x.img", vec![6; 4096], 1_600_000_000);
+    let found = find::find(&tree, TIME).unwrap();
+    let boot = find::Found { bios: Some(entry(Platform::BIOS, "x.img")), uefi: found.uefi }.into_catalog();
+    let code = neat_media::BootCode::from_file(vec![0xAA; 400]);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    master(&tree, Options { boot, hybrid: Some(Hybrid { boot_code: Some(code) }), ..options() }, &path);
+    check_disc(&path, &tree, true);
+    let bytes = std::fs::read(&path).unwrap();
+    let last = bytes.len() / 512 - 1;
+    let header = |block: usize| &bytes[block * 512..block * 512 + 92];
+    assert_eq!(bytes[510..512], [0x55, 0xAA]);
+    assert_eq!((bytes[450], support::le32(&bytes, 454)), (0xEE, 1));
+    for (own, other) in [(1, last), (last, 1)] {
+        let h = header(own);
+        assert_eq!(&h[..8], b"EFI PART");
+        assert_eq!((support::le64(h, 24), support::le64(h, 32)), (own as u64, other as u64));
+        let mut zeroed = h.to_vec();
+        zeroed[16..20].fill(0);
+        assert_eq!(support::le32(h, 16), slow_crc32(&zeroed));
+        let at = support::le64(h, 72) as usize * 512;
+        assert_eq!(support::le32(h, 88), slow_crc32(&bytes[at..at + 128 * 128]));
+    }
+    let entries = &bytes[1024..];
+    let (first, end) =
+        (support::le64(entries, 32) as usize * 512, (support::le64(entries, 40) as usize + 1) * 512);
+    let tree = fat::read::read(&Content::from_bytes(bytes[first..end].to_vec())).unwrap();
+    assert_eq!(tree.file("EFI/BOOT/BOOTX64.EFI").unwrap().len(), 70_000);
+    let media = read::open(&path).unwrap();
+    let bios = media.boot.unwrap().entries[0].location.unwrap();
+    assert_eq!(support::le64(&bytes, 432), u64::from(bios) * 4, "address of the image in the boot code");
+    assert_eq!(media.partitions.unwrap().boot_code.unwrap().pointer_skip, Some(0));
+}
+
+/// CRC-32 bit by bit (UEFI 5.3.2 names the one of ANSI X3.66).
+fn slow_crc32(bytes: &[u8]) -> u32 {
+    let mut crc = u32::MAX;
+    for byte in bytes {
+        crc ^= u32::from(*byte);
+        for _ in 0..8 {
+            crc = if crc & 1 == 1 { crc >> 1 ^ 0xEDB8_8320 } else { crc >> 1 };
+        }
+    }
+    !crc
+}
+
+#[test]
+fn unpacking_and_mastering_gives_an_equal_media() {
+    let mut tree = link_tree();
+    for n in 0..12 {
+        add(
+            &mut tree,
+            &format!("Ordner {n}/Datei ü{n}.txt"),
+            vec![n; 3000 + usize::from(n)],
+            1_600_000_000 + i64::from(n),
+        );
+    }
+    add(&mut tree, "boot/x.img", vec![3; 4096], 1_500_000_000);
+    let hidden = tree.find("Ordner 3/Datei ü3.txt").unwrap();
+    tree.node_mut(hidden).meta.hidden = true;
+    let entries = vec![
+        BootEntry { load_sectors: 8, load_segment: 0x800, ..entry(Platform::BIOS, "boot/x.img") },
+        plain(Platform::UEFI, BootImage::Hidden(Content::from_bytes(vec![7; 2048]))),
+    ];
+    let options = Options {
+        boot: Some(BootCatalog { entries, ..BootCatalog::default() }),
+        hybrid: Some(Hybrid { boot_code: Some(neat_media::BootCode::from_file(vec![0x90; 100])) }),
+        ..options()
+    };
+    let dir = tempfile::tempdir().unwrap();
+    let (first, second, folder) = (dir.path().join("a.iso"), dir.path().join("b.iso"), dir.path().join("a"));
+    master(&tree, options.clone(), &first);
+    neat_media::folder::unpack(&read::open(&first).unwrap(), &folder, &Job::silent()).unwrap();
+    let media = read::open(&folder).unwrap();
+    assert_eq!(media.volume, options.volume.clone());
+    let again = Options {
+        volume: media.volume.clone(),
+        boot: media.boot.clone(),
+        hybrid: Some(Hybrid { boot_code: media.partitions.unwrap().boot_code }),
+        ..options
+    };
+    master(&media.tree, again, &second);
+    let (a, b) = (read::open(&first).unwrap(), read::open(&second).unwrap());
+    assert_eq!(listing(&a.tree), listing(&b.tree));
+    assert_eq!(
+        (a.volume, a.partitions, a.tree.node(Tree::ROOT).meta.modified),
+        (b.volume, b.partitions, b.tree.node(Tree::ROOT).meta.modified)
+    );
+    assert_eq!(format!("{:?}", a.boot), format!("{:?}", b.boot));
+    assert!(b.tree.node(b.tree.find("Ordner 3/Datei ü3.txt").unwrap()).meta.hidden);
+    assert!(
+        neat_media::folder::unpack(&read::open(&first).unwrap(), &folder, &Job::silent()).is_err(),
+        "never into a full folder"
+    );
+}
+
+#[test]
+fn fat_images_of_each_kind_hold_what_was_put_in() {
+    for least_len in [0, 20 << 20, 140 << 20] {
+        let mut tree = Tree::new(Meta::at(TIME));
+        add(&mut tree, "EFI/BOOT/BOOTX64.EFI", vec![1; 100_001], 1_600_000_000);
+        add(&mut tree, "a long name with ü.conf", b"text".to_vec(), 1_600_000_000);
+        add(&mut tree, "lower.txt", Vec::new(), 1_600_000_000);
+        for n in 0..100 {
+            add(&mut tree, &format!("many/file number {n}"), vec![n; usize::from(n) * 50], 1_600_000_000);
+        }
+        let image =
+            fat::write::image(&tree, &fat::write::Options { label: "ferry".into(), time: TIME, least_len })
+                .unwrap();
+        assert!(image.len() >= least_len);
+        assert_eq!(fat::read::volume_len(&image).unwrap(), Some(image.len()));
+        let read = fat::read::read(&image).unwrap();
+        let files = |tree: &Tree| {
+            listing(tree).into_iter().filter(|(_, what)| !what.starts_with("folder")).collect::<Vec<_>>()
+        };
+        assert_eq!(files(&read), files(&tree));
+    }
+}
+
+/// Bytes of a small disc to damage.
+fn small_disc(dir: &Path) -> (PathBuf, Vec<u8>) {
+    let mut tree = Tree::new(Meta::at(TIME));
+    for n in 0..10 {
+        add(&mut tree, &format!("folder{}/file{n}", n % 3), vec![n; 3000], 1_600_000_000);
+    }
+    let path = dir.join("a.iso");
+    let boot =
+        BootCatalog { entries: vec![entry(Platform::BIOS, "folder0/file0")], ..BootCatalog::default() };
+    master(&tree, Options { boot: Some(boot), rock_ridge: true, ..options() }, &path);
+    let bytes = std::fs::read(&path).unwrap();
+    (path, bytes)
+}
+
+#[test]
+fn damage_anywhere_never_panics_and_cut_media_say_where() {
+    let dir = tempfile::tempdir().unwrap();
+    let (path, bytes) = small_disc(dir.path());
+    // Every byte of the structures, one at a time, set to values that hurt.
+    let interesting = (0x8000..0xB000)
+        .chain(0x1_0000..0x1_1000)
+        .chain(0x2_0000..0x2_A000)
+        .chain(0x8_0000..0x8_2800.min(bytes.len()));
+    let file = std::fs::File::options().write(true).open(&path).unwrap();
+    for at in interesting.step_by(3) {
+        for value in [0x00, 0xFF] {
+            std::os::unix::fs::FileExt::write_all_at(&file, &[value], at as u64).unwrap();
+            let _ = read::open(&path);
+        }
+        std::os::unix::fs::FileExt::write_all_at(&file, &bytes[at..=at], at as u64).unwrap();
+    }
+    for len in [33_000, 40_000, 70_000, 300_000, 540_000, bytes.len() - 3 * 2048 - 1] {
+        std::fs::write(&path, &bytes[..len]).unwrap();
+        let error = read::open(&path).expect_err("a cut media").to_string();
+        assert!(error.contains("at byte 0x"), "{len}: {error}");
+    }
+}
