@@ -5,6 +5,8 @@
     clippy::unwrap_used,
     clippy::expect_used,
     clippy::panic,
+    clippy::items_after_statements,
+    clippy::semicolon_if_nothing_returned,
     missing_docs,
     reason = "a test that cannot go on has failed"
 )]
@@ -150,7 +152,7 @@ fn digesting_initrd(dir: &Path) -> PathBuf {
            cd /m; $B find . -type f | $B sort | while read f; do echo \"@$1 $($B sha256sum \"$f\")\"; done; cd /\n\
            $B umount /m\n\
          }}\n\
-         look udf udf iocharset=utf8\n\
+         echo; look udf udf iocharset=utf8\n\
          look rock iso9660 iocharset=utf8\n\
          look joliet iso9660 norock,iocharset=utf8\n\
          echo @END\n\
@@ -255,7 +257,7 @@ fn check_time_out(firmware: Firmware) {
     fs::write(dir.path().join("alone.stack.toml"), stack).unwrap();
     ok(dir.path(), &["build", "alone.stack.toml", "-q"]);
     let disk = format!("if=none,id=disk,snapshot=on,format=raw,file={}", demo_iso.display());
-    let extra = ["-drive", &disk, "-device", "ide-hd,drive=disk,bootindex=1"];
+    let extra = ["-drive", &disk, "-device", "ide-hd,drive=disk,bus=ide.1,bootindex=1"];
     let mut machine = Machine::start(firmware, Drive::Disc, &dir.path().join("alone.iso"), &extra);
     let name = if firmware == Firmware::Bios { "BIOS from a disk" } else { "UEFI" };
     let text = machine.expect(&format!("Brackwater Ferries: started by {name}"));

@@ -49,7 +49,7 @@ impl Machine {
             "-accel",
             if accelerated { "kvm" } else { "tcg" },
             "-m",
-            "768",
+            "1280",
             "-display",
             "none",
             "-no-reboot",
@@ -65,11 +65,11 @@ impl Machine {
             Drive::Disc => command
                 .arg("-drive")
                 .arg(format!("if=none,id=media,media=cdrom,readonly=on,format=raw,file={media}"))
-                .args(["-device", "ide-cd,drive=media,bootindex=0"]),
+                .args(["-device", "ide-cd,drive=media,bus=ide.0,bootindex=0"]),
             Drive::Disk => command
                 .arg("-drive")
                 .arg(format!("if=none,id=media,snapshot=on,format=raw,file={media}"))
-                .args(["-device", "ide-hd,drive=media,bootindex=0"]),
+                .args(["-device", "ide-hd,drive=media,bus=ide.0,bootindex=0"]),
         };
         if !extra.contains(&"-nic") {
             command.args(["-nic", "none"]);

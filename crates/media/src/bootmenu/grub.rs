@@ -3,6 +3,20 @@
 use super::{DISK_ID, DISK_TITLE, Menu, OnTimeout};
 use std::fmt::Write as _;
 
+/// Starts a loader from the first disk that is not the one GRUB came from. Leaving GRUB alone would not do: firmware
+/// takes that for success and shows its own menu instead of going on to the disk.
+const START_DISK: [&str; 9] = [
+    "insmod regexp",
+    "for loader in (hd*,*)/EFI/BOOT/BOOTX64.EFI (hd*,*)/EFI/*/shimx64.efi (hd*,*)/EFI/*/grubx64.efi; do",
+    "  regexp --set=1:disk '^[(](hd[0-9]+),' \"$loader\"",
+    "  if [ \"$disk\" != \"$root\" -a -f \"$loader\" ]; then",
+    "    chainloader \"$loader\"",
+    "    boot",
+    "  fi",
+    "done",
+    "exit",
+];
+
 /// The text of `grub.cfg`.
 pub fn grub_config(menu: &Menu) -> String {
     let mut text = String::new();
@@ -39,8 +53,9 @@ pub fn grub_config(menu: &Menu) -> String {
         line(format_args!("}}"));
     }
     line(format_args!("\nmenuentry {} --id {DISK_ID} {{", quoted(DISK_TITLE)));
-    // Leaving GRUB makes the firmware go on to its next boot device.
-    line(format_args!("  exit 1"));
+    for command in START_DISK {
+        line(format_args!("  {command}"));
+    }
     line(format_args!("}}"));
     text
 }
