@@ -26,6 +26,8 @@ start:
 
 main:
         mov [drive], dl
+        mov ax, 0x0003          ; 80 columns of text, cleared
+        int 0x10
         call serial_init
 
         ; Bytes in a sector of the drive that we came from.
@@ -151,7 +153,7 @@ print:
 
 wanted:     db 'AUTOUNATTEND.XML;1'
 wanted_end:
-text_start: db 'Quay OS 7 setup, Brackwater Ferries: started by BIOS from a ', 0
+text_start: db 'Quay OS 7 setup: started by BIOS from a ', 0
 text_disc:  db 'disc', 0
 text_disk:  db 'disk', 0
 text_found: db ', answer file autounattend.xml', 13, 10, 0

@@ -19,6 +19,7 @@ SERIAL    equ 0x3F8
 SYSTEM_CON_OUT        equ 64
 SYSTEM_BOOT_SERVICES  equ 96
 OUTPUT_STRING         equ 8
+CLEAR_SCREEN          equ 48
 HANDLE_PROTOCOL       equ 152
 SET_WATCHDOG_TIMER    equ 256
 LOCATE_HANDLE_BUFFER  equ 312
@@ -95,6 +96,8 @@ entry:
         xor r9d, r9d
         call [r13 + SET_WATCHDOG_TIMER]
 
+        mov rcx, [r12 + SYSTEM_CON_OUT]
+        call [rcx + CLEAR_SCREEN]
         call serial_init
         lea rsi, [r15 + text_start - DATA_FILE]
         call print
@@ -210,7 +213,7 @@ interface:    dq 0
 root:         dq 0
 file:         dq 0
 wanted:       dw __utf16__('\autounattend.xml'), 0
-text_start:   dw __utf16__('Quay OS 7 setup, Brackwater Ferries: started by UEFI'), 0
+text_start:   dw __utf16__('Quay OS 7 setup: started by UEFI'), 0
 text_found:   dw __utf16__(', answer file autounattend.xml'), 13, 10, 0
 text_none:    dw __utf16__(', no answer file in sight'), 13, 10, 0
 

@@ -69,7 +69,7 @@ pub struct SourceSummary {
 pub struct BootSummary {
     /// For which firmware.
     pub platform: String,
-    /// The image: a path on the media, or where it comes from.
+    /// The image: a path on the media, or `hidden image` when no file shows it.
     pub image: String,
     /// Bytes of the image.
     pub size: u64,
@@ -336,7 +336,7 @@ fn boot_summaries(tree: &Tree, catalog: Option<&BootCatalog>) -> Vec<BootSummary
     let summary = |entry: &neat_media::BootEntry| {
         let (image, size) = match &entry.image {
             BootImage::File(path) => (path.clone(), tree.file(path).map_or(0, Content::len)),
-            BootImage::Hidden(content) => ("an image that no file shows".into(), content.len()),
+            BootImage::Hidden(content) => ("hidden image".into(), content.len()),
         };
         BootSummary {
             platform: entry.platform.name().into(),

@@ -24,8 +24,10 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
         };
     }
     if !context.json {
-        let findings = show::plan::findings(&prepared.report.findings);
-        context.say(findings.trim_start_matches('\n').trim_end());
+        let findings = show::plan::findings("Mind this", &prepared.report.findings);
+        if !findings.is_empty() {
+            context.say(findings.trim_start_matches('\n'));
+        }
     }
     let iso = Path::new(&prepared.report.output.iso);
     // An output with a ledger beside it is an earlier build's and may be made again.

@@ -150,14 +150,14 @@ impl MediaView {
         sheet.row_if("made", &created.unwrap_or_default());
         sheet.row_if("digest", self.digest.as_deref().unwrap_or_default());
         if self.boot.is_empty() {
-            sheet.row("as a disc", "does not boot");
+            sheet.row("boot from disc", "no");
         }
         for (number, entry) in self.boot.iter().enumerate() {
-            sheet.row(if number == 0 { "as a disc" } else { "" }, entry.words());
+            sheet.row(if number == 0 { "boot from disc" } else { "" }, entry.words());
         }
         if let Some(table) = &self.partition_table {
             let code = if table.boot_code { "boot code for BIOS" } else { "no boot code for BIOS" };
-            sheet.row("as a disk", format!("{}, {code}", table.form.to_uppercase()));
+            sheet.row("boot from disk", format!("{}, {code}", table.form.to_uppercase()));
             for p in &table.partitions {
                 let name = if p.name.is_empty() { String::new() } else { format!(" “{}”", p.name) };
                 sheet.row(
@@ -172,7 +172,7 @@ impl MediaView {
                 );
             }
         } else if self.form == "iso" {
-            sheet.row("as a disk", "does not boot");
+            sheet.row("boot from disk", "no");
         }
         if self.answer_files.is_empty() {
             sheet.row("answer file", "none where setup looks");
@@ -248,7 +248,7 @@ impl BootView {
     }
 
     fn words(&self) -> String {
-        let image = self.image.as_deref().unwrap_or("image that no file shows");
+        let image = self.image.as_deref().unwrap_or("hidden image");
         let mut parts = vec![format!("{}: {image}, {}", self.platform, size(self.image_size))];
         match self.emulation {
             Emulation::None => {}

@@ -40,9 +40,9 @@ pub(crate) fn plan(report: &PlanReport) -> String {
             bytes => format!("  {}{}", if bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
         };
         text.push_str(&format!("  {:>2}  {:width$}  {}{bytes}\n", number + 1, step.action, step.subject));
-        text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::QUIET, step.reason, style::QUIET));
+        text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::REASON, step.reason, style::REASON));
     }
-    text.push_str(&findings(&report.findings));
+    text.push_str(&findings("Before you build", &report.findings));
     text
 }
 
@@ -59,12 +59,12 @@ fn boot(entry: &BootSummary) -> String {
     format!("{}: {}, {}{load}{table}", entry.platform, entry.image, size(entry.size))
 }
 
-/// Findings for a person, the heaviest first; empty when there are none.
-pub(crate) fn findings(findings: &[Finding]) -> String {
+/// Findings for a person under a heading, the heaviest first; empty when there are none.
+pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
     if findings.is_empty() {
         return String::new();
     }
-    let mut text = format!("\n{}Before you build{:#}\n", style::HEADING, style::HEADING);
+    let mut text = format!("\n{}{heading}{:#}\n", style::HEADING, style::HEADING);
     for finding in findings {
         let (name, style) = match finding.weight {
             Weight::Refused => ("refused", style::BAD),

@@ -6,6 +6,8 @@ use anstyle::{AnsiColor, Style};
 pub(crate) const HEADING: Style = Style::new().bold();
 /// Names of values.
 pub(crate) const QUIET: Style = AnsiColor::Cyan.on_default();
+/// Reasons, which are there for those who want them.
+pub(crate) const REASON: Style = Style::new().dimmed();
 /// Errors and what is refused.
 pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
 /// Dangers.
