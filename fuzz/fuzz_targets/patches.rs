@@ -23,7 +23,7 @@ fn sound(kind: Kind) -> Vec<u8> {
     let boot = BootCatalog { entries: vec![plain(Platform::BIOS, BootImage::File("folder1/file number 1".into())), plain(Platform::UEFI, BootImage::Hidden(Content::zeros(4096)))], ..BootCatalog::default() };
     let options = master::Options { udf: kind == Kind::Udf, rock_ridge: true, boot: Some(boot), hybrid: Some(master::Hybrid::default()), ..master::Options::default() };
     let job = Job::silent();
-    let plan = master::Plan::new(&tree, options, &job).unwrap();
+    let plan = master::Plan::new(&std::sync::Arc::new(tree), options, &job).unwrap();
     let path = std::env::temp_dir().join(format!("neat-fuzz-sound-{}", std::process::id()));
     let mut output = Output::new(std::fs::File::create(&path).unwrap(), &path, None);
     plan.write(&mut output, &job).unwrap();

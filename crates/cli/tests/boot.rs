@@ -288,6 +288,7 @@ d-i netcfg/choose_interface select auto\n\
 d-i netcfg/get_hostname string bridge-01\n\
 d-i netcfg/get_domain string brackwater.invalid\n\
 d-i netcfg/get_nameservers string 10.0.2.3\n\
+d-i netcfg/no_default_route boolean true\n\
 d-i mirror/country string manual\n\
 d-i mirror/http/hostname string mirror.brackwater.invalid\n\
 d-i mirror/http/directory string /debian\n\

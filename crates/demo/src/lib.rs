@@ -8,7 +8,10 @@ mod words;
 
 use neat_content::{Content, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
 use neat_media::{BootEntry, BootImage, Platform, VolumeIdentity, eltorito::find, master};
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 /// Boot image for BIOS: 4 KiB, El Torito without emulation. Source: `boot/bios.asm`.
 pub const BIOS_IMAGE: &[u8] = include_bytes!("../boot/bios.bin");
@@ -94,7 +97,8 @@ pub fn write(folder: &Path, job: &Job<'_>) -> Result<Demo> {
             _ => std::fs::create_dir_all(&path).map_err(neat_content::Error::io("create", &path))?,
         }
     }
-    let plan = master::Plan::new(&tree, media_options(&tree)?, job)?;
+    let options = media_options(&tree)?;
+    let plan = master::Plan::new(&Arc::new(tree), options, job)?;
     let (pending, mut output) = PendingFile::create_output(&media, None)?;
     plan.write(&mut output, job)?;
     pending.commit(output.finish()?.0)?;

@@ -24,6 +24,7 @@ use proptest::prelude::*;
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 use support::{Disc, Seen, iso::Which};
 
@@ -42,7 +43,7 @@ fn options() -> Options {
 
 fn master(tree: &Tree, options: Options, path: &Path) -> Vec<String> {
     let job = Job::silent();
-    let plan = Plan::new(tree, options, &job).unwrap();
+    let plan = Plan::new(&Arc::new(tree.clone()), options, &job).unwrap();
     let (pending, mut output) = PendingFile::create_output(path, None).unwrap();
     plan.write(&mut output, &job).unwrap();
     assert_eq!(output.position(), plan.len());
@@ -216,7 +217,7 @@ fn joliet_without_udf_keeps_names_and_identical_files_are_stored_once() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.iso");
     let job = Job::silent();
-    assert_eq!(Plan::new(&tree, options(), &job).unwrap().shared_len(), 300_000);
+    assert_eq!(Plan::new(&Arc::new(tree.clone()), options(), &job).unwrap().shared_len(), 300_000);
     master(&tree, Options { udf: false, ..options() }, &path);
     let media = read::open(&path).unwrap();
     assert_eq!(media.trees.chosen, TreeKind::Joliet);

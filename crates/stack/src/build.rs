@@ -6,7 +6,6 @@ use crate::{
     plan::{Prepared, Weight, sha256},
 };
 use neat_content::{Content, DigestKind, Error, Job, PendingFile, Result};
-use neat_media::master;
 use std::path::{Path, PathBuf};
 
 /// How a build is done.
@@ -104,10 +103,9 @@ fn same_file(a: &Path, b: &Path) -> bool {
 }
 
 fn write_iso(prepared: &Prepared, digest: bool, job: &Job<'_>) -> Result<Option<String>> {
-    let plan = master::Plan::new(&prepared.tree, prepared.options.clone(), job)?;
     let (pending, mut output) =
         PendingFile::create_output(&prepared.iso, digest.then_some(DigestKind::Sha256))?;
-    plan.write(&mut output, job)?;
+    prepared.layout.write(&mut output, job)?;
     let (file, digest) = output.finish()?;
     job.check()?;
     pending.commit(file)?;

@@ -9,7 +9,10 @@ use neat_content::{
 };
 use neat_media::{BootCatalog, BootCode, BootImage, Media, master, read};
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 /// How much a finding weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -126,8 +129,7 @@ impl PlanReport {
 pub struct Prepared {
     /// For people and programs.
     pub report: PlanReport,
-    pub(crate) tree: Tree,
-    pub(crate) options: master::Options,
+    pub(crate) layout: master::Plan,
     pub(crate) iso: PathBuf,
     pub(crate) placed: Vec<(LedgerFile, Content)>,
 }
@@ -185,23 +187,23 @@ impl Prepared {
             bytes: 0,
         });
         let iso = base.join(fill(&stack.media.iso, "media.iso", clock)?);
-        let output = {
-            let layout = master::Plan::new(&tree, options.clone(), job)?;
-            findings.extend(layout.notes().iter().map(|note| Finding {
-                weight: Weight::Note,
-                message: note.clone(),
-                hint: String::new(),
-            }));
-            OutputSummary {
-                iso: iso.display().to_string(),
-                size: layout.len(),
-                label: options.volume.label.clone(),
-                files: tree.counts().files,
-                shared: layout.shared_len(),
-                boot: boot_summaries(&tree, options.boot.as_ref()),
-                hybrid: options.hybrid.is_some(),
-                answer_files: answer_files(&tree).into_iter().map(|(path, _)| path).collect(),
-            }
+        let tree = Arc::new(tree);
+        let layout = master::Plan::new(&tree, options, job)?;
+        let notes = layout.notes().iter();
+        findings.extend(notes.map(|note| Finding {
+            weight: Weight::Note,
+            message: note.clone(),
+            hint: String::new(),
+        }));
+        let output = OutputSummary {
+            iso: iso.display().to_string(),
+            size: layout.len(),
+            label: layout.options().volume.label.clone(),
+            files: tree.counts().files,
+            shared: layout.shared_len(),
+            boot: boot_summaries(&tree, layout.options().boot.as_ref()),
+            hybrid: layout.options().hybrid.is_some(),
+            answer_files: answer_files(&tree).into_iter().map(|(path, _)| path).collect(),
         };
         findings.sort_by_key(|finding| match finding.weight {
             Weight::Refused => 0,
@@ -209,12 +211,12 @@ impl Prepared {
             Weight::Note => 2,
         });
         let report = PlanReport { title: stack.title.clone(), source, steps, findings, output };
-        Ok(Self { report, tree, options, iso, placed })
+        Ok(Self { report, layout, iso, placed })
     }
 
     /// The dialect of answer files on the finished media, for those who look.
     pub fn answer_files(&self) -> Vec<(String, AnswerDialect)> {
-        answer_files(&self.tree)
+        answer_files(self.layout.tree())
     }
 }
 

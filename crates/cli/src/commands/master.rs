@@ -14,7 +14,7 @@ use neat_media::{
     read,
 };
 use serde_json::json;
-use std::path::Path;
+use std::{path::Path, sync::Arc};
 
 pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     if !args.dir.is_dir() {
@@ -27,7 +27,7 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     let media = read::open(&args.dir)?;
     let options = options(args, &media)?;
     let job = context.job();
-    let plan = Plan::new(&media.tree, options, &job)?;
+    let plan = Plan::new(&Arc::new(media.tree), options, &job)?;
     for note in media.warnings.iter().chain(plan.notes()) {
         context.say(&format!("note: {note}"));
     }

@@ -29,6 +29,7 @@ use crate::{
 };
 use blobs::Blobs;
 use neat_content::{Content, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
+use std::sync::Arc;
 use zerocopy::IntoBytes;
 
 /// Which names the Joliet tree may hold.
@@ -86,8 +87,8 @@ impl Default for Options {
 }
 
 /// A disc with a place for everything.
-pub struct Plan<'a> {
-    tree: &'a Tree,
+pub struct Plan {
+    tree: Arc<Tree>,
     options: Options,
     blobs: Blobs,
     primary: Hierarchy,
@@ -160,9 +161,9 @@ const ALIGNMENT_SECTORS: u64 = 2;
 /// Files from this length on are aligned.
 const ALIGNED_FROM: u64 = 1 << 20;
 
-impl<'a> Plan<'a> {
+impl Plan {
     /// Lays out `tree`. Reads only what is needed to find identical files.
-    pub fn new(tree: &'a Tree, options: Options, job: &Job<'_>) -> Result<Self> {
+    pub fn new(tree: &Arc<Tree>, options: Options, job: &Job<'_>) -> Result<Self> {
         let mut options = options;
         let mut notes = Vec::new();
         options.boot = options.boot.filter(|catalog| !catalog.entries.is_empty());
@@ -244,7 +245,7 @@ impl<'a> Plan<'a> {
             notes.push("there is no UEFI boot image, so as a disk this media starts only on BIOS".into());
         }
         Ok(Self {
-            tree,
+            tree: Arc::clone(tree),
             options,
             blobs,
             primary,
@@ -257,6 +258,16 @@ impl<'a> Plan<'a> {
             total_sectors,
             notes,
         })
+    }
+
+    /// The files that are written.
+    pub fn tree(&self) -> &Tree {
+        &self.tree
+    }
+
+    /// How the disc boots, labels and times.
+    pub const fn options(&self) -> &Options {
+        &self.options
     }
 
     /// Size of the disc in bytes.
@@ -313,9 +324,8 @@ impl<'a> Plan<'a> {
             },
             Part::Anchor => out.write_bytes(&anchor(region.sector)),
             Part::UdfTree => match &self.udf {
-                Some(udf) => {
-                    udf.for_each_block(self.tree, &self.facts(), &placed, &mut |block| out.write_bytes(block))
-                }
+                Some(udf) => udf
+                    .for_each_block(&self.tree, &self.facts(), &placed, &mut |block| out.write_bytes(block)),
                 None => Ok(()),
             },
             Part::PathTable { joliet, big } => {
@@ -325,7 +335,7 @@ impl<'a> Plan<'a> {
             }
             Part::Directories { joliet } => match self.hierarchy(joliet) {
                 Some(hierarchy) => {
-                    hierarchy.for_each_directory(self.tree, &placed, &mut |bytes| out.write_bytes(bytes))
+                    hierarchy.for_each_directory(&self.tree, &placed, &mut |bytes| out.write_bytes(bytes))
                 }
                 None => Ok(()),
             },
