@@ -1,7 +1,11 @@
 //! A tree of names over lazy content.
 
 use crate::{Content, Error, Result, Timestamp};
-use std::collections::{BTreeMap, HashMap};
+use std::{
+    collections::{BTreeMap, HashMap},
+    hash::{BuildHasher, BuildHasherDefault, DefaultHasher},
+    sync::Arc,
+};
 
 /// Number of a node in its [`Tree`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -28,25 +32,31 @@ impl Meta {
 /// The names in a folder.
 #[derive(Clone, Debug, Default)]
 pub struct Folder {
-    by_name: BTreeMap<Box<str>, NodeId>,
-    /// Folded name to the first child that had it.
-    by_folded: HashMap<Box<str>, NodeId>,
+    /// Apart, because most nodes are files and every node has room for a folder.
+    maps: Box<Maps>,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Maps {
+    by_name: BTreeMap<Arc<str>, NodeId>,
+    /// Hash of the folded name to the first child that had it. Whoever looks up compares the name itself.
+    by_folded: HashMap<u64, NodeId>,
 }
 
 impl Folder {
     /// The children in the order of their names (by code point).
     pub fn children(&self) -> impl DoubleEndedIterator<Item = NodeId> + ExactSizeIterator + '_ {
-        self.by_name.values().copied()
+        self.maps.by_name.values().copied()
     }
 
     /// Number of children.
     pub fn len(&self) -> usize {
-        self.by_name.len()
+        self.maps.by_name.len()
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.by_name.is_empty()
+        self.maps.by_name.is_empty()
     }
 }
 
@@ -64,7 +74,7 @@ pub enum NodeKind {
 /// One name in the tree.
 #[derive(Clone, Debug)]
 pub struct Node {
-    name: Box<str>,
+    name: Arc<str>,
     parent: NodeId,
     /// Times and attributes.
     pub meta: Meta,
@@ -202,21 +212,29 @@ impl Tree {
                 hint,
             ));
         };
-        folder.by_name.insert(name.into(), id);
-        folder.by_folded.entry(fold_case(name).into()).or_insert(id);
-        self.nodes.push(Node { name: name.into(), parent, meta, kind });
+        let name: Arc<str> = name.into();
+        folder.maps.by_folded.entry(hash_of(&fold_case(&name))).or_insert(id);
+        folder.maps.by_name.insert(Arc::clone(&name), id);
+        self.nodes.push(Node { name, parent, meta, kind });
         Ok(id)
     }
 
     /// The child of `parent` with exactly this name.
     pub fn child(&self, parent: NodeId, name: &str) -> Option<NodeId> {
-        self.node(parent).folder()?.by_name.get(name).copied()
+        self.node(parent).folder()?.maps.by_name.get(name).copied()
     }
 
     /// The child of `parent` with this name in any case; an exact match comes first.
     pub fn child_ignoring_case(&self, parent: NodeId, name: &str) -> Option<NodeId> {
         let folder = self.node(parent).folder()?;
-        folder.by_name.get(name).or_else(|| folder.by_folded.get(fold_case(name).as_str())).copied()
+        if let Some(id) = folder.maps.by_name.get(name) {
+            return Some(*id);
+        }
+        let folded = fold_case(name);
+        let found = *folder.maps.by_folded.get(&hash_of(&folded))?;
+        let fits = |id: NodeId| fold_case(self.node(id).name()) == folded;
+        // Two names with one hash are next to impossible, and then they are told apart by looking at all.
+        if fits(found) { Some(found) } else { folder.children().find(|id| fits(*id)) }
     }
 
     /// The node at `path` (parts joined with `/`, leading and doubled slashes ignored), case observed.
@@ -274,12 +292,13 @@ impl Tree {
         let (name, parent) = (self.node(id).name.clone(), self.node(id).parent);
         let folded = fold_case(&name);
         if let NodeKind::Folder(folder) = &mut self.node_mut(parent).kind {
-            folder.by_name.remove(&name);
-            folder.by_folded.remove(folded.as_str());
+            folder.maps.by_name.remove(&name);
+            folder.maps.by_folded.remove(&hash_of(&folded));
             // Another child may differ from the removed one only in case.
-            let twin = folder.by_name.iter().find(|(other, _)| fold_case(other) == folded).map(|(_, id)| *id);
+            let twin =
+                folder.maps.by_name.iter().find(|(other, _)| fold_case(other) == folded).map(|(_, id)| *id);
             if let Some(twin) = twin {
-                folder.by_folded.insert(folded.into(), twin);
+                folder.maps.by_folded.insert(hash_of(&folded), twin);
             }
         }
     }
@@ -355,6 +374,10 @@ impl NodeId {
     pub const fn index(self) -> usize {
         self.0 as usize
     }
+}
+
+fn hash_of(folded: &str) -> u64 {
+    BuildHasherDefault::<DefaultHasher>::default().hash_one(folded)
 }
 
 fn parts(path: &str) -> impl Iterator<Item = &str> {

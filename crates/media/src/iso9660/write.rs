@@ -21,8 +21,6 @@ struct Directory {
     /// Number of the parent in [`Hierarchy::directories`].
     parent: usize,
     identifier: Vec<u8>,
-    /// Children in the order of their records.
-    children: Vec<(NodeId, Identifier)>,
     /// Sectors of records, then of continuation areas.
     record_sectors: u32,
     continuation_sectors: u32,
@@ -61,7 +59,6 @@ impl Hierarchy {
             node: Tree::ROOT,
             parent: 0,
             identifier: vec![0],
-            children: Vec::new(),
             record_sectors: 0,
             continuation_sectors: 0,
             sector: 0,
@@ -94,6 +91,27 @@ impl Hierarchy {
     fn fill(&mut self, tree: &Tree, number: usize) {
         let node = self.directories[number].node;
         self.numbers[node.index()] = number as u32;
+        let children = self.children(tree, node);
+        for (child, identifier) in &children {
+            if identifier.shortened {
+                self.shortened.push(tree.path(*child));
+            }
+            if tree.node(*child).folder().is_some() {
+                self.directories.push(Directory {
+                    node: *child,
+                    parent: number,
+                    identifier: identifier.recorded(),
+                    record_sectors: 0,
+                    continuation_sectors: 0,
+                    sector: 0,
+                });
+            }
+        }
+    }
+
+    /// The children of a folder with their identifiers, in the order of their records. Made anew each time: kept for
+    /// a hundred thousand files they would be most of the memory in use.
+    fn children(&self, tree: &Tree, node: NodeId) -> Vec<(NodeId, Identifier)> {
         let mut namer = Namer::new(self.flavor);
         let mut children: Vec<(NodeId, Identifier)> = tree
             .node(node)
@@ -106,23 +124,7 @@ impl Hierarchy {
             })
             .collect();
         children.sort_by(|(_, a), (_, b)| a.order(b));
-        for (child, identifier) in &children {
-            if identifier.shortened {
-                self.shortened.push(tree.path(*child));
-            }
-            if tree.node(*child).folder().is_some() {
-                self.directories.push(Directory {
-                    node: *child,
-                    parent: number,
-                    identifier: identifier.recorded(),
-                    children: Vec::new(),
-                    record_sectors: 0,
-                    continuation_sectors: 0,
-                    sector: 0,
-                });
-            }
-        }
-        self.directories[number].children = children;
+        children
     }
 
     /// Sectors of one path table.
@@ -225,7 +227,7 @@ impl Hierarchy {
             &[1],
             entry(tree.node(parent.node), false),
         );
-        for (child, identifier) in &directory.children {
+        for (child, identifier) in &self.children(tree, directory.node) {
             let node = tree.node(*child);
             let identifier = identifier.recorded();
             let susp = || {

@@ -150,9 +150,7 @@ fn find_twins(tree: &Tree, job: &Job<'_>) -> Result<HashMap<NodeId, u32>> {
     let mut groups = HashMap::new();
     let mut next = 0_u32;
     for (_, ids) in by_len.into_iter().filter(|(_, ids)| ids.len() > 1) {
-        for twins in split_by(ids, &|id| {
-            Ok(extent_key(tree, id).map_or_else(|| format!("{id:?}"), |key| format!("{key:?}")))
-        })? {
+        for twins in split_by(ids, &|id| Ok(extent_key(tree, id)))? {
             // Equal extents need no reading; one of them stands for all in the comparison with other files.
             groups.extend(twins.iter().map(|id| (*id, next)));
             next += 1;
@@ -172,8 +170,10 @@ fn find_twins(tree: &Tree, job: &Job<'_>) -> Result<HashMap<NodeId, u32>> {
     for (len, list) in representatives.into_iter().filter(|(_, list)| list.len() > 1) {
         let group_of: HashMap<NodeId, u32> = list.iter().copied().collect();
         let digest = |id: NodeId, part: u64| match tree.node(id).content() {
-            Some(content) => digest_of(&content.part(0, part.min(len))?, DigestKind::Sha256, job),
-            None => Ok(String::new()),
+            Some(content) => {
+                digest_of(&content.part(0, part.min(len))?, DigestKind::Sha256, job).map(|hex| key_of(&hex))
+            }
+            None => Ok([0; 32]),
         };
         for alike in split_by(list.iter().map(|(id, _)| *id).collect(), &|id| digest(id, PROBE_LEN))? {
             if alike.len() < 2 {
@@ -193,18 +193,36 @@ fn find_twins(tree: &Tree, job: &Job<'_>) -> Result<HashMap<NodeId, u32>> {
     Ok(groups)
 }
 
-/// Where a content that is one extent of an open media lies.
-fn extent_key(tree: &Tree, id: NodeId) -> Option<(usize, u64)> {
-    match tree.node(id).content()?.pieces() {
-        [Piece::Extent { source, offset, .. }] => Some((Arc::as_ptr(source).addr(), *offset)),
-        _ => None,
+/// What files are grouped by: a digest, or a place.
+type Key = [u8; 32];
+
+/// The bytes of a SHA-256 in hexadecimal.
+fn key_of(hex: &str) -> Key {
+    let mut key = [0; 32];
+    for (byte, digits) in key.iter_mut().zip(hex.as_bytes().chunks_exact(2)) {
+        let digit = |c: u8| char::from(c).to_digit(16).unwrap_or(0) as u8;
+        *byte = digit(digits[0]) << 4 | digit(digits[1]);
     }
+    key
+}
+
+/// Where a content that is one extent lies: equal keys are equal bytes. Any other content has a key of its own.
+fn extent_key(tree: &Tree, id: NodeId) -> Key {
+    let mut key = [0; 32];
+    match tree.node(id).content().map(Content::pieces) {
+        Some([Piece::Extent { source, offset, .. }]) => {
+            key[..8].copy_from_slice(&(Arc::as_ptr(source).addr() as u64).to_le_bytes());
+            key[8..16].copy_from_slice(&offset.to_le_bytes());
+        }
+        _ => key[16..24].copy_from_slice(&(id.index() as u64 + 1).to_le_bytes()),
+    }
+    key
 }
 
 /// Groups `ids` by what `key` gives for each, in the order in which the keys first come.
-fn split_by(ids: Vec<NodeId>, key: &dyn Fn(NodeId) -> Result<String>) -> Result<Vec<Vec<NodeId>>> {
+fn split_by(ids: Vec<NodeId>, key: &dyn Fn(NodeId) -> Result<Key>) -> Result<Vec<Vec<NodeId>>> {
     let mut groups: Vec<Vec<NodeId>> = Vec::new();
-    let mut numbers: HashMap<String, usize> = HashMap::new();
+    let mut numbers: HashMap<Key, usize> = HashMap::new();
     for id in ids {
         let number = *numbers.entry(key(id)?).or_insert(groups.len());
         if number == groups.len() {
