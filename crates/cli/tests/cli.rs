@@ -154,6 +154,11 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert_eq!(look["label"], "BRIDGE_7");
     assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
     assert_eq!(ledger["files"].as_array().unwrap().len(), 4);
+    let on_disc = json(&dir, &["files", "out/bridge.iso", "--digest", "sha256", "--json"]);
+    for file in ledger["files"].as_array().unwrap() {
+        let same = on_disc.as_array().unwrap().iter().find(|other| other["path"] == file["path"]).unwrap();
+        assert_eq!((&same["digest"], &same["size"]), (&file["sha256"], &file["size"]));
+    }
     ok(&dir, &["build", "bridge.stack.toml"]);
     assert!(fs::read(dir.join("out/bridge.iso")).unwrap() == first, "the same inputs give the same bytes");
     assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == source, "the source is never written");

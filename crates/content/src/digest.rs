@@ -51,15 +51,24 @@ impl Hasher {
 /// Number of blocks that may wait for the digesting thread.
 const BLOCKS_WAITING: usize = 4;
 
-/// Digests a stream of blocks on another thread.
-pub struct Digester {
-    blocks: SyncSender<Vec<u8>>,
-    used: Receiver<Vec<u8>>,
-    thread: JoinHandle<Hasher>,
+/// Digests a stream of blocks, on another thread when there are many.
+pub struct Digester(Worker);
+
+enum Worker {
+    Here(Box<Hasher>),
+    Thread { blocks: SyncSender<Vec<u8>>, used: Receiver<Vec<u8>>, thread: JoinHandle<Hasher> },
 }
 
+/// Up to this many bytes a thread costs more than it saves.
+const HERE_UP_TO: u64 = 256 * 1024;
+
 impl Digester {
-    /// Starts the thread.
+    /// A digester for `len` bytes.
+    pub fn for_len(kind: DigestKind, len: u64) -> Self {
+        if len <= HERE_UP_TO { Self(Worker::Here(Box::new(Hasher::new(kind)))) } else { Self::start(kind) }
+    }
+
+    /// A digester with a thread of its own.
     pub fn start(kind: DigestKind) -> Self {
         let (blocks, incoming) = sync_channel::<Vec<u8>>(BLOCKS_WAITING);
         let (give_back, used) = sync_channel::<Vec<u8>>(BLOCKS_WAITING + 2);
@@ -72,24 +81,31 @@ impl Digester {
             }
             hasher
         });
-        Self { blocks, used, thread }
+        Self(Worker::Thread { blocks, used, thread })
     }
 
     /// An empty buffer to fill, an old one where possible.
     pub fn buffer(&self) -> Vec<u8> {
-        let mut buffer = self.used.try_recv().unwrap_or_default();
+        let old = if let Worker::Thread { used, .. } = &self.0 { used.try_recv().ok() } else { None };
+        let mut buffer = old.unwrap_or_default();
         buffer.clear();
         buffer
     }
 
     /// Adds a block; waits while the thread is behind.
-    pub fn add(&self, block: Vec<u8>) {
-        // Sending fails only if the thread has panicked, which `finish` reports.
-        let _ = self.blocks.send(block);
+    pub fn add(&mut self, block: Vec<u8>) {
+        match &mut self.0 {
+            Worker::Here(hasher) => hasher.update(&block),
+            // Sending fails only if the thread has panicked, which `finish` reports.
+            Worker::Thread { blocks, .. } => drop(blocks.send(block)),
+        }
     }
 
     /// Adds a copy of `bytes`.
-    pub fn add_slice(&self, bytes: &[u8]) {
+    pub fn add_slice(&mut self, bytes: &[u8]) {
+        if let Worker::Here(hasher) = &mut self.0 {
+            return hasher.update(bytes);
+        }
         let mut block = self.buffer();
         block.extend_from_slice(bytes);
         self.add(block);
@@ -97,28 +113,23 @@ impl Digester {
 
     /// The digest in lower-case hexadecimal.
     pub fn finish(self) -> Result<String> {
-        drop(self.blocks);
-        let hasher = self.thread.join().map_err(|_| Error::Io {
-            action: "compute a digest".into(),
-            source: std::io::Error::other("the digesting thread failed"),
-        })?;
-        Ok(hasher.finish())
+        match self.0 {
+            Worker::Here(hasher) => Ok(hasher.finish()),
+            Worker::Thread { blocks, thread, .. } => {
+                drop(blocks);
+                let hasher = thread.join().map_err(|_| Error::Io {
+                    action: "compute a digest".into(),
+                    source: std::io::Error::other("the digesting thread failed"),
+                })?;
+                Ok(hasher.finish())
+            }
+        }
     }
 }
 
 /// The digest of `content` in lower-case hexadecimal.
 pub fn digest_of(content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
-    const INLINE: u64 = 256 * 1024;
-    if content.len() <= INLINE {
-        // A thread costs more than digesting a small file.
-        let mut hasher = Hasher::new(kind);
-        content.for_each_block(INLINE as usize, job, &mut |block| {
-            hasher.update(block);
-            Ok(())
-        })?;
-        return Ok(hasher.finish());
-    }
-    let digester = Digester::start(kind);
+    let mut digester = Digester::for_len(kind, content.len());
     content.for_each_block(1024 * 1024, job, &mut |block| {
         digester.add_slice(block);
         Ok(())

@@ -58,7 +58,7 @@ impl Output {
         }
         self.file.write_all_at(&self.buffer, self.position).map_err(Error::io("write", &self.path))?;
         self.position += self.buffer.len() as u64;
-        if let Some(digester) = &self.digester {
+        if let Some(digester) = &mut self.digester {
             let fresh = digester.buffer();
             digester.add(std::mem::replace(&mut self.buffer, fresh));
         } else {
@@ -136,6 +136,17 @@ impl Output {
             }
         }
         Ok(())
+    }
+
+    /// Appends `content` like [`Output::write_content`] and digests it on the way.
+    pub fn write_digested(&mut self, content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
+        let mut digester = Digester::for_len(kind, content.len());
+        content.for_each_block(BUFFER_LEN, job, &mut |block| {
+            digester.add_slice(block);
+            job.event(Event::BytesDone(block.len() as u64));
+            self.write_bytes(block)
+        })?;
+        digester.finish()
     }
 
     fn write_extent(&mut self, source: &Source, offset: u64, len: u64, job: &Job<'_>) -> Result<()> {
@@ -293,6 +304,12 @@ mod tests {
         expected.extend(content.to_vec(1 << 30, "all").unwrap());
         expected.resize(expected.len() + 70_001, 0);
         assert!(plain_bytes == expected);
+        let path = dir.path().join("digested");
+        let mut output = Output::new(File::create(&path).unwrap(), &path, None);
+        let of_content = output.write_digested(&content, DigestKind::Sha1, &Job::silent()).unwrap();
+        output.finish().unwrap();
+        assert!(std::fs::read(&path).unwrap() == expected[5..5 + content.len() as usize]);
+        assert_eq!(of_content, digest_of(&content, DigestKind::Sha1, &Job::silent()).unwrap());
         assert_eq!(
             digest,
             digest_of(&Content::from_path(&plain).unwrap(), DigestKind::Sha256, &Job::silent()).unwrap()

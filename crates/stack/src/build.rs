@@ -1,12 +1,15 @@
 //! Doing what was planned.
 
 use crate::{
-    Finding, Ledger,
+    Finding, Ledger, LedgerFile,
     ledger::{LEDGER_KIND, LedgerOutput, LedgerSource},
     plan::{Prepared, Weight, sha256},
 };
-use neat_content::{Content, DigestKind, Error, Job, PendingFile, Result};
-use std::path::{Path, PathBuf};
+use neat_content::{Content, DigestKind, Error, Job, NodeId, PendingFile, Result};
+use std::{
+    collections::HashSet,
+    path::{Path, PathBuf},
+};
 
 /// How a build is done.
 #[derive(Clone, Debug)]
@@ -48,10 +51,24 @@ impl Prepared {
         if let Some(folder) = self.iso.parent() {
             std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
         }
-        for (file, content) in &mut self.placed {
-            file.sha256 = sha256(content, job)?;
-        }
-        let digest = write_iso(&self, options.digest, job)?;
+        // What a later step took off the media again is no file of it, and what was put twice is one.
+        let mut seen = HashSet::new();
+        let found = |file: &LedgerFile| self.layout.tree().find_ignoring_case(&file.path);
+        let placed: Vec<(NodeId, LedgerFile)> = self
+            .placed
+            .iter()
+            .filter_map(|file| Some((found(file)?, file.clone())))
+            .filter(|(id, _)| seen.insert(*id))
+            .collect();
+        let nodes: Vec<NodeId> = placed.iter().map(|(id, _)| *id).collect();
+        let (digest, digests) = write_iso(&self, &nodes, options.digest, job)?;
+        let empty = sha256(&Content::default(), job)?;
+        let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
+            size: self.layout.tree().node(id).content().map_or(0, Content::len),
+            sha256: sha256.unwrap_or_else(|| empty.clone()),
+            ..file
+        };
+        self.placed = placed.into_iter().zip(digests).map(on_media).collect();
         let ledger = self.ledger(options, digest, job)?;
         let mut name = self.iso.file_stem().map(ToOwned::to_owned).unwrap_or_default();
         name.push(".ledger.json");
@@ -77,7 +94,7 @@ impl Prepared {
                 sha256: source.sha256.clone(),
             }),
             steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
-            files: self.placed.iter().map(|(file, _)| file.clone()).collect(),
+            files: self.placed.clone(),
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
             output: LedgerOutput {
                 path: report.output.iso.clone(),
@@ -102,12 +119,15 @@ fn same_file(a: &Path, b: &Path) -> bool {
     }
 }
 
-fn write_iso(prepared: &Prepared, digest: bool, job: &Job<'_>) -> Result<Option<String>> {
+/// Digest of the whole file, if wanted, and of each of `nodes`.
+type Digests = (Option<String>, Vec<Option<String>>);
+
+fn write_iso(prepared: &Prepared, nodes: &[NodeId], digest: bool, job: &Job<'_>) -> Result<Digests> {
     let (pending, mut output) =
         PendingFile::create_output(&prepared.iso, digest.then_some(DigestKind::Sha256))?;
-    prepared.layout.write(&mut output, job)?;
+    let digests = prepared.layout.write_and_digest(nodes, &mut output, job)?;
     let (file, digest) = output.finish()?;
     job.check()?;
     pending.commit(file)?;
-    Ok(digest)
+    Ok((digest, digests))
 }

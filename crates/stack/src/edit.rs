@@ -18,7 +18,7 @@ pub(crate) struct Editor {
     pub tree: Tree,
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
-    pub placed: Vec<(LedgerFile, Content)>,
+    pub placed: Vec<LedgerFile>,
     base: PathBuf,
     /// Times later than this are set to it.
     latest: Option<Timestamp>,
@@ -90,11 +90,8 @@ impl Editor {
         };
         if matches!(outcome, Put::New | Put::Replaced { .. }) {
             let meta = self.meta(meta);
-            self.tree.put_file(path, content.clone(), meta)?;
-            self.placed.push((
-                LedgerFile { path: path.into(), size: content.len(), sha256: String::new() },
-                content,
-            ));
+            self.placed.push(LedgerFile { path: path.into(), size: content.len(), sha256: String::new() });
+            self.tree.put_file(path, content, meta)?;
         }
         Ok(outcome)
     }

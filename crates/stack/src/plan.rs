@@ -131,7 +131,7 @@ pub struct Prepared {
     pub report: PlanReport,
     pub(crate) layout: master::Plan,
     pub(crate) iso: PathBuf,
-    pub(crate) placed: Vec<(LedgerFile, Content)>,
+    pub(crate) placed: Vec<LedgerFile>,
 }
 
 impl Prepared {
@@ -251,7 +251,7 @@ fn open_source(stack: &StackFile, base: &Path, job: &Job<'_>) -> Result<(Media, 
 fn check_digest(path: &Path, expected: &str, job: &Job<'_>) -> Result<String> {
     let content = Content::from_source(Source::open(path)?);
     job.event(Event::StepStarted { step: "checking the source", total_bytes: Some(content.len()) });
-    let digester = neat_content::Digester::start(DigestKind::Sha256);
+    let mut digester = neat_content::Digester::start(DigestKind::Sha256);
     content.for_each_block(1 << 20, job, &mut |block| {
         job.event(Event::BytesDone(block.len() as u64));
         digester.add_slice(block);

@@ -98,9 +98,14 @@ impl Blobs {
         self.catalog_node.map(|node| self.placed(node).0)
     }
 
+    /// Number in the list of a file's content; `None` for an empty file.
+    pub(super) fn number(&self, id: NodeId) -> Option<u32> {
+        self.of_node.get(id.index()).copied().filter(|number| *number != u32::MAX)
+    }
+
     /// First sector and length of a file.
     pub(super) fn placed(&self, id: NodeId) -> Placed {
-        match self.of_node.get(id.index()).and_then(|number| self.list.get(*number as usize)) {
+        match self.number(id).and_then(|number| self.list.get(number as usize)) {
             Some(blob) => (blob.sector, blob.content.len()),
             None => (0, 0),
         }

@@ -28,8 +28,11 @@ use crate::{
     udf::write::{FREE_FROM, PARTITION_START, UdfPlan, VolumeFacts, anchor, recognition_sequence},
 };
 use blobs::Blobs;
-use neat_content::{Content, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
-use std::sync::Arc;
+use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use zerocopy::IntoBytes;
 
 /// Which names the Joliet tree may hold.
@@ -297,16 +300,36 @@ impl Plan {
 
     /// Writes the disc.
     pub fn write(&self, out: &mut Output, job: &Job<'_>) -> Result<()> {
+        self.write_and_digest(&[], out, job).map(drop)
+    }
+
+    /// Writes the disc and gives the SHA-256 of the `wanted` files as they are on it, computed on the way; `None` for
+    /// what is not a file or is empty.
+    pub fn write_and_digest(
+        &self,
+        wanted: &[NodeId],
+        out: &mut Output,
+        job: &Job<'_>,
+    ) -> Result<Vec<Option<String>>> {
+        let numbers: Vec<Option<u32>> = wanted.iter().map(|id| self.blobs.number(*id)).collect();
+        let wanted_numbers: HashSet<u32> = numbers.iter().copied().flatten().collect();
+        let mut digests: HashMap<u32, String> = HashMap::new();
         job.event(Event::StepStarted { step: "writing the disc", total_bytes: Some(self.content_len()) });
         for region in &self.regions {
             out.pad_to(u64::from(region.sector) * SECTOR_SIZE)?;
-            self.write_part(region, out, job)?;
+            match region.part {
+                Part::Blob(number) if wanted_numbers.contains(&number) => {
+                    let content = &self.blobs.list[number as usize].content;
+                    digests.insert(number, out.write_digested(content, DigestKind::Sha256, job)?);
+                }
+                _ => self.write_part(region, out, job)?,
+            }
             let end = u64::from(region.sector + region.sectors) * SECTOR_SIZE;
             out.pad_to(end)?;
         }
         out.pad_to(self.len())?;
         job.event(Event::StepFinished);
-        Ok(())
+        Ok(numbers.into_iter().map(|number| digests.get(&number?).cloned()).collect())
     }
 
     fn write_part(&self, region: &Region, out: &mut Output, job: &Job<'_>) -> Result<()> {
