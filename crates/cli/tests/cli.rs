@@ -228,6 +228,22 @@ fn a_second_answer_file_is_refused_until_it_is_meant() {
 }
 
 #[test]
+fn an_answer_file_that_needs_a_kernel_option_says_which() {
+    let (_keep, dir) = demo();
+    for (name, text, place, option) in [
+        ("a.cfg", "d-i debian-installer/locale string en_GB\n", "preseed.cfg", "file=/cdrom/preseed.cfg"),
+        ("b.ks", "lang en_GB\ntimezone UTC\n", "ks.cfg", "inst.ks=cdrom:/ks.cfg"),
+        ("c.yaml", "#cloud-config\nautoinstall:\n  version: 1\n", "user-data", "ds=nocloud;s=/cdrom/"),
+    ] {
+        fs::write(dir.join(name), text).unwrap();
+        let plan = json(&dir, &["plan", stack(&dir, &format!("[answer]\nfile = \"{name}\"")), "--json"]);
+        assert_eq!(plan["output"]["answer_files"], serde_json::json!([place]));
+        let hints = plan["findings"].to_string();
+        assert!(hints.contains(option), "{hints}");
+    }
+}
+
+#[test]
 fn a_wrong_digest_stops_before_anything_else() {
     let (_keep, dir) = demo();
     let digest = json(&dir, &["look", "quay-os-7.iso", "--digest", "sha256", "--json"])["digest"]

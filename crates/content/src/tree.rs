@@ -343,24 +343,37 @@ impl Tree {
         folder.children().rev().map(step).collect()
     }
 
+    /// Every node, the root included, in no useful order.
+    fn all(&self) -> impl Iterator<Item = NodeId> + '_ {
+        let mut stack = vec![Self::ROOT];
+        std::iter::from_fn(move || {
+            let id = stack.pop()?;
+            stack.extend(self.node(id).folder().into_iter().flat_map(Folder::children));
+            Some(id)
+        })
+    }
+
     /// How many files, folders, links and bytes there are.
     pub fn counts(&self) -> TreeCounts {
         let mut counts = TreeCounts::default();
-        let mut stack = vec![Self::ROOT];
-        while let Some(id) = stack.pop() {
+        for id in self.all() {
             match &self.node(id).kind {
                 NodeKind::File(content) => {
                     counts.files += 1;
                     counts.bytes = counts.bytes.saturating_add(content.len());
                 }
                 NodeKind::Link(_) => counts.links += 1,
-                NodeKind::Folder(folder) => {
-                    counts.folders += u64::from(id != Self::ROOT);
-                    stack.extend(folder.children());
-                }
+                NodeKind::Folder(_) => counts.folders += u64::from(id != Self::ROOT),
             }
         }
         counts
+    }
+
+    /// Time of the newest file or link; of the root when there are none. Folders do not count: their times change when
+    /// they are copied, and equal inputs shall give equal bytes.
+    pub fn newest(&self) -> Timestamp {
+        let files = self.all().map(|id| self.node(id)).filter(|node| node.folder().is_none());
+        files.map(|node| node.meta.modified).max().unwrap_or(self.node(Self::ROOT).meta.modified)
     }
 
     /// Number of nodes ever added, removed ones included: an upper bound for anything kept beside each.

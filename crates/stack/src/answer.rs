@@ -77,6 +77,17 @@ impl AnswerDialect {
         PLACES.iter().find(|(dialect, _)| *dialect == self).map_or("", |(_, places)| places[0])
     }
 
+    /// What the kernel's command line must say so that the installer finds the file on the media's root; `None` where
+    /// setup looks there by itself.
+    pub(crate) const fn option_for_root(self) -> Option<&'static str> {
+        match self {
+            Self::Unattend => None,
+            Self::Preseed => Some("auto=true priority=critical file=/cdrom/preseed.cfg"),
+            Self::Kickstart => Some("inst.ks=cdrom:/ks.cfg"),
+            Self::Autoinstall => Some("autoinstall ds=nocloud;s=/cdrom/"),
+        }
+    }
+
     /// The file's name inside an initial RAM disk; `None` where installers do not look there.
     pub(crate) const fn initrd_name(self) -> Option<&'static str> {
         match self {

@@ -178,12 +178,7 @@ impl Editor {
         }));
         // A folder's own time tells when something in it last came or went here; its files' times say more, and
         // stay the same when the folder is copied.
-        let file_times = tree
-            .walk()
-            .map(|step| tree.node(step.id))
-            .filter(|node| node.folder().is_none())
-            .map(|node| node.meta.modified);
-        let folder_meta = self.meta(Meta::at(file_times.max().unwrap_or_default()));
+        let folder_meta = self.meta(Meta::at(tree.newest()));
         let (mut files, mut bytes) = (0_u64, 0_i64);
         let mut refused = Vec::new();
         let mut replaced = 0_u64;
@@ -299,6 +294,15 @@ impl Editor {
             section.replace,
             &format!("where setup looks for an answer file of the kind {}", dialect.name()),
         )?;
+        if let Some(option) = dialect.option_for_root() {
+            self.find(
+                Weight::Note,
+                format!("the installer reads media:/{target} only when its kernel's command line says so"),
+                &format!(
+                    "have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"
+                ),
+            );
+        }
         if let Some(danger) = danger(dialect, &text) {
             self.find(
                 Weight::Danger,

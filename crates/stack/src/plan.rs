@@ -166,8 +166,7 @@ impl Prepared {
             hint: String::new(),
         }));
 
-        let newest = tree.walk().map(|step| tree.node(step.id).meta.modified).max().unwrap_or_default();
-        let time = clock.fixed.unwrap_or(newest);
+        let time = clock.fixed.unwrap_or(tree.newest());
         let catalog = match menu_boot {
             Some(catalog) => Some(catalog),
             None => boot::default_boot(&tree, media.boot.take(), time)?,

@@ -46,9 +46,7 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
 
 fn options(args: &MasterArgs, media: &Media) -> Result<Options> {
     let clock = clock()?;
-    let newest =
-        media.tree.walk().map(|step| media.tree.node(step.id).meta.modified).max().unwrap_or_default();
-    let time = clock.fixed.unwrap_or(newest);
+    let time = clock.fixed.unwrap_or(media.tree.newest());
     let mut volume = media.volume.clone();
     if let Some(label) = &args.label {
         volume.label.clone_from(label);

@@ -97,7 +97,8 @@ pub(crate) fn is_announced<R: ReadAt + ?Sized>(reader: &R) -> Result<bool> {
         reader.read_exact_at(offset, &mut identifier)?;
         match &identifier[1..] {
             b"NSR02" | b"NSR03" => return Ok(true),
-            b"BEA01" | b"CD001" | b"BOOT2" | b"CDW02" => {}
+            // With blocks of 4,096 bytes every second of these sectors is empty (ECMA-167 2/8.4).
+            b"BEA01" | b"CD001" | b"BOOT2" | b"CDW02" | b"\0\0\0\0\0" => {}
             _ => return Ok(false),
         }
         offset += 2048;
