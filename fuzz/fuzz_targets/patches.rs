@@ -3,7 +3,7 @@
 
 use neat_content::{Content, Job, Meta, Output, Timestamp, Tree};
 use neat_media::{BootCatalog, BootImage, Platform, eltorito::find::plain, master, read};
-use std::{os::unix::fs::FileExt, sync::OnceLock};
+use std::{collections::BTreeMap, os::unix::fs::FileExt, sync::OnceLock};
 
 /// Which trees the sound disc has.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -45,26 +45,27 @@ pub fn run(kind: Kind, ranges: &[std::ops::Range<usize>], fix_tags: bool, data: 
         (file, path)
     });
     let total: usize = ranges.iter().map(|range| range.end.min(sound.len()).saturating_sub(range.start)).sum();
-    let mut touched = Vec::new();
-    let mut bytes = sound.clone();
+    // Only the sectors that change are copied: cloning the whole disc each time would be most of the work.
+    let mut sectors: BTreeMap<usize, Vec<u8>> = BTreeMap::new();
+    let sector_of = |start: usize| sound[start..(start + 2048).min(sound.len())].to_vec();
     for change in data.chunks_exact(4).take(64) {
         let mut place = (usize::from(change[0]) << 16 | usize::from(change[1]) << 8 | usize::from(change[2])) % total.max(1);
         for range in ranges {
             let len = range.end.min(sound.len()).saturating_sub(range.start);
             if place < len {
-                bytes[range.start + place] = change[3];
-                touched.push((range.start + place) / 512 * 512);
+                let at = range.start + place;
+                let start = at / 2048 * 2048;
+                sectors.entry(start).or_insert_with(|| sector_of(start))[at - start] = change[3];
                 break;
             }
             place -= len;
         }
     }
-    if fix_tags {
-        touched.iter().for_each(|at| fix_tag(&mut bytes, at / 2048 * 2048));
-    }
-    for at in &touched {
-        let start = at / 2048 * 2048;
-        file.write_all_at(&bytes[start..(start + 2048).min(bytes.len())], start as u64).unwrap();
+    for (start, bytes) in &mut sectors {
+        if fix_tags && bytes.len() == 2048 {
+            fix_tag(bytes, 0);
+        }
+        file.write_all_at(bytes, *start as u64).unwrap();
     }
     if let Ok(media) = read::open(path) {
         for step in media.tree.walk().take(1000) {
@@ -73,9 +74,8 @@ pub fn run(kind: Kind, ranges: &[std::ops::Range<usize>], fix_tags: bool, data: 
             }
         }
     }
-    for at in &touched {
-        let start = at / 2048 * 2048;
-        file.write_all_at(&sound[start..(start + 2048).min(sound.len())], start as u64).unwrap();
+    for start in sectors.keys() {
+        file.write_all_at(&sector_of(*start), *start as u64).unwrap();
     }
 }
 

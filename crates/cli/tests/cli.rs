@@ -335,7 +335,8 @@ fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
         entry("a", "answer = { file = \"a.preseed\", at = \"initrd\" }"),
         entry("b", "answer = { file = \"b.ks\", at = \"media\" }"),
         entry("c", "answer = { file = \"c.yaml\", at = \"media\" }"),
-        entry("d", "answer = { at = \"address\", address = \"http://192.0.2.1/d.cfg\" }"),
+        entry("d", "answer = { at = \"address\", address = \"http://192.0.2.1/d.cfg\" }")
+            + &entry("e", "answer = { file = \"a.preseed\", at = \"root\" }"),
     );
     fs::write(dir.join("w.stack.toml"), &text).unwrap();
     ok(dir, &["build", "w.stack.toml"]);
@@ -351,6 +352,7 @@ fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
         "APPEND inst.ks=hd:LABEL=WORKSHOP:/systems/b/ks.cfg quiet\n",
         "APPEND autoinstall ds=nocloud;s=/cdrom/systems/c/ quiet\n",
         "APPEND auto=true priority=critical url=http://192.0.2.1/d.cfg quiet\n",
+        "APPEND auto=true priority=critical file=/cdrom/preseed.cfg quiet\n",
     ] {
         assert!(bios.contains(wanted), "{wanted} in\n{bios}");
     }

@@ -128,7 +128,7 @@ impl Editor {
     }
 
     fn newest(&self) -> Timestamp {
-        self.tree.node(Tree::ROOT).meta.modified
+        self.tree.newest().max(self.tree.node(Tree::ROOT).meta.modified)
     }
 
     fn report(&mut self, outcome: Put, path: &str, bytes: i64, reason: &str) {

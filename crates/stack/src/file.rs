@@ -143,8 +143,10 @@ pub enum AnswerPlace {
     /// In an initial RAM disk of its own, which every installer of its kind reads.
     #[default]
     Initrd,
-    /// As a file on the media.
+    /// As a file in the system's own folder on the media.
     Media,
+    /// As a file in the root of the media, by its usual name.
+    Root,
     /// At an address on the kernel's command line.
     Address,
 }

@@ -280,7 +280,8 @@ fn add_answer(
                 options.push(format!("inst.ks=file:/{name}"));
             }
         }
-        (AnswerPlace::Media, Some(_)) => {
+        (place @ (AnswerPlace::Media | AnswerPlace::Root), Some(_)) => {
+            let front = if place == AnswerPlace::Root { String::new() } else { format!("{folder}/") };
             let local = path.unwrap_or_default();
             let name = match dialect {
                 AnswerDialect::Preseed => "preseed.cfg",
@@ -288,7 +289,7 @@ fn add_answer(
                 AnswerDialect::Autoinstall => "user-data",
                 AnswerDialect::Unattend => return Err(unsupported("beside a kernel")),
             };
-            let target = format!("{folder}/{name}");
+            let target = format!("{front}{name}");
             editor.put_local(&target, &local, replace, "answers for the installer")?;
             match dialect {
                 AnswerDialect::Preseed => options.push(format!("file=/cdrom/{target}")),
@@ -297,13 +298,13 @@ fn add_answer(
                 }
                 AnswerDialect::Autoinstall => {
                     editor.put_made(
-                        &format!("{folder}/meta-data"),
+                        &format!("{front}meta-data"),
                         Content::from_bytes(Vec::new()),
                         replace,
                         "autoinstall wants it beside the answers",
                     )?;
                     options.push("autoinstall".into());
-                    options.push(format!("ds=nocloud;s=/cdrom/{folder}/"));
+                    options.push(format!("ds=nocloud;s=/cdrom/{front}"));
                 }
                 AnswerDialect::Unattend => {}
             }
@@ -328,7 +329,7 @@ fn add_answer(
                 AnswerDialect::Unattend => return Err(unsupported("from an address")),
             }
         }
-        (AnswerPlace::Initrd | AnswerPlace::Media, None) => {}
+        (AnswerPlace::Initrd | AnswerPlace::Media | AnswerPlace::Root, None) => {}
     }
     Ok(options)
 }

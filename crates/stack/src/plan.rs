@@ -159,7 +159,7 @@ impl Prepared {
         if let Some(answer) = &stack.answer {
             editor.answer(answer)?;
         }
-        let Editor { tree, mut steps, mut findings, placed, .. } = editor;
+        let Editor { mut tree, mut steps, mut findings, placed, .. } = editor;
         findings.extend(media.warnings.iter().map(|warning| Finding {
             weight: Weight::Note,
             message: warning.clone(),
@@ -167,6 +167,9 @@ impl Prepared {
         }));
 
         let time = clock.fixed.unwrap_or(tree.newest());
+        if stack.source.is_none() {
+            tree.node_mut(Tree::ROOT).meta.modified = time;
+        }
         let catalog = match menu_boot {
             Some(catalog) => Some(catalog),
             None => boot::default_boot(&tree, media.boot.take(), time)?,
