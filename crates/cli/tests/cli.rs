@@ -63,6 +63,7 @@ fn files_and_take_agree_with_the_demo_data() {
     let line = text.lines().find(|line| line.ends_with("empty-page.txt")).unwrap();
     assert!(line.starts_with("da39a3ee5e6b4b0d3255bfef95601890afd80709             0  support/"), "{line}");
     ok(&dir, &["take", "quay-os-7.iso", "SOURCES/products.TOML", "support", "--to", "here"]);
+    // The list also shows that no unfinished name is left.
     assert_eq!(names(&dir.join("here")), ["products.toml", "support"]);
     assert_eq!(
         fs::read(dir.join("here/support/charts/航路図.txt")).unwrap(),

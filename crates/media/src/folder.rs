@@ -141,12 +141,41 @@ pub fn unpack(media: &Media, target: &Path, job: &Job<'_>) -> Result<()> {
             "name a folder that does not exist or is empty",
         ));
     }
-    fs::create_dir_all(target).map_err(Error::io("create", target))?;
+    if !existed {
+        return fill_new(target, &|folder| unpack_into(media, folder, job));
+    }
     let result = unpack_into(media, target, job);
     if result.is_err() {
-        let _ = if existed { clear(target) } else { fs::remove_dir_all(target) };
+        let _ = clear(target);
     }
     result
+}
+
+/// Makes the folder `target`, which is not there, and lets `fill` put things into it. It appears under its name only
+/// when that is done; before, and after a kill, it has a name that says it is unfinished.
+fn fill_new(target: &Path, fill: &dyn Fn(&Path) -> Result<()>) -> Result<()> {
+    let Some(name) = target.file_name() else {
+        return Err(Error::request(
+            format!("{} cannot be the name of a folder", target.display()),
+            "give the folder a name",
+        ));
+    };
+    let parent = target.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    fs::create_dir_all(parent).map_err(Error::io("create", parent))?;
+    let unfinished = parent.join(format!(".{}.unfinished-{}", name.to_string_lossy(), std::process::id()));
+    fs::create_dir(&unfinished).map_err(Error::io("create", &unfinished))?;
+    let result = fill(&unfinished)
+        .and_then(|()| fs::rename(&unfinished, target).map_err(Error::io("give its name to", target)));
+    if result.is_err() {
+        let _ = fs::remove_dir_all(&unfinished);
+    }
+    result?;
+    sync_folder(parent)
+}
+
+/// Writes the folder `start` of a tree as the new folder `target`; see [`write_tree`].
+pub fn write_new(tree: &Tree, start: NodeId, target: &Path, job: &Job<'_>) -> Result<()> {
+    fill_new(target, &|folder| write_tree(tree, start, folder, job))
 }
 
 fn clear(folder: &Path) -> std::io::Result<()> {

@@ -43,8 +43,7 @@ fn take(tree: &Tree, id: NodeId, target: &Path, context: &Context) -> Result<u64
     let job = context.job();
     match &tree.node(id).kind {
         NodeKind::Folder(_) => {
-            std::fs::create_dir(target).map_err(Error::io("create", target))?;
-            folder::write_tree(tree, id, target, &job)?;
+            folder::write_new(tree, id, target, &job)?;
             Ok(tree.walk_from(id).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum())
         }
         NodeKind::Link(link) => {
