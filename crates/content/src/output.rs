@@ -258,6 +258,55 @@ impl Output {
         Ok(())
     }
 
+    /// Overwrites bytes that were written before. Not for outputs that are digested.
+    pub fn patch(&mut self, position: u64, bytes: &[u8]) -> Result<()> {
+        if position + bytes.len() as u64 > self.position() || self.digester.is_some() {
+            return Err(self.out_of_order(position));
+        }
+        if position >= self.position {
+            let start = (position - self.position) as usize;
+            self.buffer[start..start + bytes.len()].copy_from_slice(bytes);
+            return Ok(());
+        }
+        self.flush()?;
+        self.file.write_all_at(bytes, position).map_err(Error::io("write", &self.path))
+    }
+
+    /// Takes back everything from `position` on. Not for outputs that are digested.
+    pub fn rewind(&mut self, position: u64) -> Result<()> {
+        if position > self.position() || self.digester.is_some() {
+            return Err(self.out_of_order(position));
+        }
+        if position >= self.position {
+            self.buffer.truncate((position - self.position) as usize);
+            return Ok(());
+        }
+        self.buffer.clear();
+        self.position = position;
+        // What is written again may leave holes, and nothing must show through.
+        self.file.set_len(position).map_err(Error::io("shorten", &self.path))
+    }
+
+    /// What was written so far, for reading it again.
+    pub fn written(&mut self) -> Result<Content> {
+        self.flush()?;
+        self.file.set_len(self.position).map_err(Error::io("set the length of", &self.path))?;
+        let file = self.file.try_clone().map_err(Error::io("open again", &self.path))?;
+        Ok(Content::from_source(Source::from_file(file, &self.path)?))
+    }
+
+    fn out_of_order(&self, position: u64) -> Error {
+        Error::Mismatch {
+            expected: format!(
+                "a place among the {} bytes written to {}",
+                self.position(),
+                self.path.display()
+            ),
+            found: format!("byte {position:#x}"),
+            hint: "this is a fault in Neat Stack".into(),
+        }
+    }
+
     /// Writes what is gathered, gives the file its final length, and returns the digest if one was asked for.
     pub fn finish(mut self) -> Result<(File, Option<String>)> {
         self.flush()?;
@@ -316,6 +365,32 @@ mod tests {
         );
         let allocated = std::fs::metadata(&plain).unwrap().blocks() * 512;
         assert!(allocated < 10 << 20, "holes were filled: {allocated} bytes on disk");
+    }
+
+    #[test]
+    fn what_was_written_can_be_changed_and_taken_back() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("out");
+        let file = File::options().create_new(true).read(true).write(true).open(&path).unwrap();
+        let mut output = Output::new(file, &path, None);
+        let mut expected: Vec<u8> = (0..2_500_000_u32).map(|n| (n % 241) as u8).collect();
+        output.write_bytes(&expected).unwrap();
+        for at in [0, 1_048_570, 2_400_000] {
+            output.patch(at, b"patched").unwrap();
+            expected[at as usize..at as usize + 7].copy_from_slice(b"patched");
+        }
+        assert!(output.patch(2_499_999, b"xx").is_err());
+        for back in [2_450_000, 1_500_000] {
+            output.rewind(back).unwrap();
+            expected.truncate(back as usize);
+            output.write_bytes(b"more").unwrap();
+            expected.extend(b"more");
+        }
+        assert!(output.written().unwrap().to_vec(1 << 30, "all").unwrap() == expected);
+        output.write_zeros(200_000).unwrap();
+        expected.resize(expected.len() + 200_000, 0);
+        output.finish().unwrap();
+        assert!(std::fs::read(&path).unwrap() == expected);
     }
 
     #[test]

@@ -40,6 +40,17 @@ impl Source {
         }))
     }
 
+    /// A file that is open already; `path` is what it is called in errors.
+    pub fn from_file(file: File, path: &Path) -> Result<Arc<Self>> {
+        let metadata = file.metadata().map_err(Error::io("examine", path))?;
+        Ok(Arc::new(Self {
+            path: path.to_owned(),
+            len: metadata.len(),
+            modified: Timestamp::from_metadata(&metadata),
+            held: Some(Arc::new(file)),
+        }))
+    }
+
     /// A file that `metadata` describes, opened anew each time its bytes are wanted.
     pub fn opened_on_use(path: &Path, metadata: &Metadata) -> Arc<Self> {
         Arc::new(Self {

@@ -1,0 +1,175 @@
+//! The adaptive prefix codes at the end of a chunk, and what slots stand for.
+
+use crate::codec::{
+    Fault,
+    huffman::{DecodeTable, lengths_for},
+};
+
+/// Longest word in bits.
+const LONGEST_WORD: usize = 15;
+/// Offset slots for the largest chunk.
+pub(super) const MAX_OFFSET_SLOTS: usize = 799;
+/// Slots for lengths.
+pub(super) const LENGTH_SLOTS: usize = 54;
+
+/// Number of offset slots whose width is 1, 2, 4 and so on.
+const OFFSET_RUNS: [u8; 21] =
+    [9, 0, 9, 7, 10, 15, 15, 20, 20, 30, 33, 40, 42, 45, 60, 73, 80, 85, 95, 105, 6];
+/// The same for lengths.
+const LENGTH_RUNS: [u8; 17] = [27, 4, 6, 4, 5, 2, 1, 1, 1, 1, 1, 0, 0, 0, 0, 0, 1];
+const OFFSET_END: u32 = 0x7FFF_FFFF;
+const LENGTH_END: u32 = 0x4001_08AB;
+
+/// Bases of slots, and one more that ends the last.
+const fn bases<const N: usize>(runs: &[u8], end: u32) -> [u32; N] {
+    let mut bases = [end; N];
+    let (mut slot, mut base, mut order) = (0, 0, 0);
+    while order < runs.len() {
+        let mut left = runs[order];
+        while left > 0 {
+            base += 1 << order;
+            bases[slot] = base;
+            slot += 1;
+            left -= 1;
+        }
+        order += 1;
+    }
+    assert!(slot + 1 == N);
+    bases
+}
+
+pub(super) const OFFSET_BASES: [u32; MAX_OFFSET_SLOTS + 1] = bases(&OFFSET_RUNS, OFFSET_END);
+pub(super) const LENGTH_BASES: [u32; LENGTH_SLOTS + 1] = bases(&LENGTH_RUNS, LENGTH_END);
+
+/// Bits that follow slot `slot` of `bases`.
+pub(super) const fn extra_bits(bases: &[u32], slot: usize) -> u32 {
+    (bases[slot + 1] - bases[slot]).ilog2()
+}
+
+/// Offset slots that a chunk of `len` bytes uses.
+pub(super) fn offset_slots_for(len: usize) -> usize {
+    if len < 2 { 0 } else { OFFSET_BASES[..MAX_OFFSET_SLOTS].partition_point(|base| (*base as usize) < len) }
+}
+
+/// Reads words of 16 bits from the end of a chunk to its start.
+pub(super) struct BackwardReader<'a> {
+    bytes: &'a [u8],
+    /// Bytes in front of the next word.
+    left: usize,
+    held: u64,
+    count: u32,
+}
+
+impl<'a> BackwardReader<'a> {
+    pub(super) const fn new(bytes: &'a [u8]) -> Self {
+        Self { bytes, left: bytes.len() & !1, held: 0, count: 0 }
+    }
+
+    #[inline]
+    fn refill(&mut self) {
+        while self.count <= 48 {
+            let word = match self.left.checked_sub(2).and_then(|at| self.bytes.get(at..at + 2)) {
+                Some(&[low, high]) => {
+                    self.left -= 2;
+                    u64::from(u16::from_le_bytes([low, high]))
+                }
+                _ => 0,
+            };
+            self.held |= word << (48 - self.count);
+            self.count += 16;
+        }
+    }
+
+    /// The next `count` bits, at most 30.
+    #[inline]
+    pub(super) fn read(&mut self, count: u32) -> u32 {
+        self.refill();
+        let value = (self.held >> 1 >> (63 - count)) as u32;
+        self.held <<= count;
+        self.count -= count;
+        value
+    }
+
+    fn skip(&mut self, count: u32) {
+        self.held <<= count;
+        self.count -= count;
+    }
+}
+
+/// A code that is made anew from its own counts after every `period` symbols.
+pub(super) struct AdaptiveCode {
+    name: &'static str,
+    period: u32,
+    until_rebuild: u32,
+    symbols: usize,
+    counts: Vec<u32>,
+    lengths: Vec<u8>,
+    table: DecodeTable<10, 32768>,
+}
+
+impl AdaptiveCode {
+    pub(super) fn new(name: &'static str, most_symbols: usize, period: u32) -> Self {
+        Self {
+            name,
+            period,
+            until_rebuild: period,
+            symbols: most_symbols,
+            counts: vec![1; most_symbols],
+            lengths: vec![0; most_symbols],
+            table: DecodeTable::new(most_symbols, LONGEST_WORD),
+        }
+    }
+
+    /// Begins a chunk in which the code has `symbols` symbols.
+    pub(super) fn start(&mut self, symbols: usize) -> Result<(), Fault> {
+        self.symbols = symbols;
+        self.counts[..symbols].fill(1);
+        self.build()
+    }
+
+    fn build(&mut self) -> Result<(), Fault> {
+        let lengths = &mut self.lengths[..self.symbols];
+        lengths_for(&self.counts[..self.symbols], LONGEST_WORD, lengths);
+        self.until_rebuild = self.period;
+        self.table.build(lengths, self.name)
+    }
+
+    /// The next symbol.
+    #[inline]
+    pub(super) fn decode(&mut self, reader: &mut BackwardReader<'_>) -> Result<usize, Fault> {
+        reader.refill();
+        let entry = self.table.look_up(reader.held);
+        if entry == 0 {
+            return Err(Fault::UnknownWord(self.name));
+        }
+        reader.skip(entry & 0xFF);
+        let symbol = (entry >> 8) as usize;
+        self.counts[symbol] += 1;
+        self.until_rebuild -= 1;
+        if self.until_rebuild == 0 {
+            self.build()?;
+            // What came long ago counts half.
+            self.counts[..self.symbols].iter_mut().for_each(|count| *count = (*count >> 1) + 1);
+        }
+        Ok(symbol)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn slots_cover_all_values_without_gaps() {
+        assert_eq!(OFFSET_BASES[..12], [1, 2, 3, 4, 5, 6, 7, 8, 9, 13, 17, 21]);
+        assert_eq!(LENGTH_BASES[26..31], [27, 29, 31, 33, 35]);
+        assert_eq!(LENGTH_BASES[52..], [0x8AB, 0x1_08AB, 0x4001_08AB]);
+        for slot in 0..LENGTH_SLOTS {
+            assert_eq!(LENGTH_BASES[slot] + (1 << extra_bits(&LENGTH_BASES, slot)), LENGTH_BASES[slot + 1]);
+        }
+        assert_eq!(offset_slots_for(1), 0);
+        assert_eq!(offset_slots_for(2), 1);
+        assert_eq!(offset_slots_for(10), 9);
+        assert_eq!(offset_slots_for(14), 10);
+    }
+}

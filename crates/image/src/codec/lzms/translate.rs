@@ -1,0 +1,68 @@
+//! Absolute addresses in x86 instructions, made relative again.
+//!
+//! Whether bytes are code is guessed from the addresses: two that agree in their low 16 bits within 65,535 bytes are a
+//! sign of code, and for a while after a sign, instructions are translated.
+
+/// How near two uses of one address must be.
+const NEAR: i32 = 65535;
+/// For how many bytes after a sign instructions are translated.
+const REACH: i32 = 1023;
+/// Bytes at the end where none begins.
+const TAIL: usize = 16;
+
+/// Remembers where each address (its low 16 bits) was used last; kept from chunk to chunk to save allocations.
+pub(super) struct Usages(Box<[i32]>);
+
+impl Usages {
+    pub(super) fn new() -> Self {
+        Self(vec![0; 1 << 16].into())
+    }
+
+    /// Undoes the translation in a decoded chunk.
+    pub(super) fn undo(&mut self, data: &mut [u8]) {
+        if data.len() <= TAIL + 1 {
+            return;
+        }
+        self.0.fill(-NEAR - 1);
+        let end = data.len() - TAIL;
+        let mut last_sign = -REACH - 1;
+        // The very first byte is never looked at.
+        let mut at = 1;
+        while at < end {
+            let (opcode_len, reach) = match (data[at], data[at + 1], data[at + 2]) {
+                // mov with an address relative to the next instruction, lock add
+                (0x48, 0x8B, 0x05 | 0x0D) | (0xF0, 0x83, 0x05) => (3, REACH),
+                // lea
+                (0x48 | 0x4C, 0x8D, third) if third & 7 == 5 => (3, REACH),
+                // call; it must be twice as near to a sign
+                (0xE8, _, _) => (1, REACH / 2),
+                // jmp is passed over with its address
+                (0xE9, _, _) => {
+                    at += 5;
+                    continue;
+                }
+                // call through an address in memory
+                (0xFF, 0x15, _) => (2, REACH),
+                _ => {
+                    at += 1;
+                    continue;
+                }
+            };
+            let here = at as i32;
+            let Some(operand) = data.get_mut(at + opcode_len..).and_then(<[u8]>::first_chunk_mut::<4>) else {
+                return;
+            };
+            if here - last_sign <= reach {
+                *operand = i32::from_le_bytes(*operand).wrapping_sub(here).to_le_bytes();
+            }
+            let target = (here as u16).wrapping_add(u16::from_le_bytes([operand[0], operand[1]]));
+            let last = here + opcode_len as i32 + 3;
+            let usage = &mut self.0[usize::from(target)];
+            if last - *usage <= NEAR {
+                last_sign = last;
+            }
+            *usage = last;
+            at = last as usize + 1;
+        }
+    }
+}

@@ -1,0 +1,486 @@
+//! A new image file being put together from others.
+
+use crate::{
+    BlobDigest, Compression, EditionInfo, Files, ImageFile, Method, Packing, Stored,
+    digest::BlobHasher,
+    file::{ListedBlob, find_edition},
+    layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
+    metadata,
+    part_write::{Body, PartPlan, Resource, write_part},
+    sink::Gather,
+    xml::{Child, Element},
+};
+use neat_content::{Content, Error, Job, Output, Result};
+use std::{
+    collections::{HashMap, HashSet},
+    path::Path,
+    sync::Arc,
+};
+
+/// A new image file: which editions it has, and what changed in them. Nothing is read or written until it is written.
+#[derive(Clone)]
+pub struct ImageDraft {
+    sources: Vec<ImageFile>,
+    editions: Vec<DraftEdition>,
+    /// Content that no source has.
+    new_blobs: HashMap<BlobDigest, Content>,
+    /// The XML data without the editions.
+    xml: Element,
+    flags: u32,
+    guid: [u8; 16],
+    boot: Option<usize>,
+    integrity: bool,
+    /// Method and chunk size of the file.
+    declared: Option<(Method, u32)>,
+    new_level: crate::codec::Level,
+    repack: bool,
+}
+
+#[derive(Clone)]
+struct DraftEdition {
+    xml: Element,
+    tree: DraftTree,
+}
+
+#[derive(Clone)]
+enum DraftTree {
+    /// As in a source, by its number there.
+    Kept(usize, usize),
+    Edited(Arc<Files>),
+}
+
+/// New names of an edition; what is left out stays.
+#[derive(Clone, Debug, Default)]
+pub struct Rename {
+    /// Name, unique in the file.
+    pub name: Option<String>,
+    /// Description.
+    pub description: Option<String>,
+    /// The name that setup shows.
+    pub display_name: Option<String>,
+    /// The description that setup shows.
+    pub display_description: Option<String>,
+    /// A word that setup knows the edition by.
+    pub flags: Option<String>,
+}
+
+impl ImageDraft {
+    /// A draft with no editions; new content is compressed with `compression`, or not at all.
+    pub fn new(compression: Option<Compression>) -> Self {
+        Self {
+            sources: Vec::new(),
+            editions: Vec::new(),
+            new_blobs: HashMap::new(),
+            xml: Element::with_text("WIM", ""),
+            flags: 0,
+            guid: [0; 16],
+            boot: None,
+            integrity: false,
+            declared: compression.map(|compression| (compression.method, compression.chunk_len)),
+            new_level: compression.map_or(crate::codec::Level::Fast, |compression| compression.level),
+            repack: false,
+        }
+    }
+
+    /// A draft with all editions of `source`, and its method.
+    pub fn of(source: &ImageFile) -> Self {
+        let header = source.header();
+        let mut xml = source.xml().clone();
+        xml.children.retain(|child| !matches!(child, Child::Element(element) if element.name == "IMAGE"));
+        let mut draft = Self {
+            xml,
+            flags: header.flags & (FLAG_READONLY | FLAG_REPARSE_FIX),
+            guid: header.guid,
+            boot: (header.boot as usize).checked_sub(1),
+            integrity: header.has_integrity(),
+            declared: header.compression,
+            ..Self::new(None)
+        };
+        draft.add_editions(source, &(1..=source.editions().len()).collect::<Vec<_>>());
+        draft
+    }
+
+    /// Adds editions of `source` by their numbers there.
+    pub fn append(&mut self, source: &ImageFile, numbers: &[usize]) -> Result<()> {
+        for number in numbers {
+            source.metadata(*number)?;
+        }
+        self.add_editions(source, numbers);
+        self.check_names()
+    }
+
+    fn add_editions(&mut self, source: &ImageFile, numbers: &[usize]) {
+        let index = self.sources.len();
+        self.sources.push(source.clone());
+        self.editions.extend(numbers.iter().map(|number| DraftEdition {
+            xml: source.edition_xml(*number).cloned().unwrap_or_else(|| Element::with_text("IMAGE", "")),
+            tree: DraftTree::Kept(index, *number),
+        }));
+    }
+
+    /// Adds an edition with these files; `xml` is its `IMAGE` element, whose counts are filled in. Its content must be
+    /// in a source or added with [`ImageDraft::add_blob`].
+    pub fn add_edition(&mut self, files: Files, xml: Element) -> Result<()> {
+        self.editions.push(DraftEdition { xml, tree: DraftTree::Edited(Arc::new(files)) });
+        self.check_names()
+    }
+
+    /// Adds content that editions may name.
+    pub fn add_blob(&mut self, digest: BlobDigest, content: Content) {
+        self.new_blobs.insert(digest, content);
+    }
+
+    /// What the editions are, in order.
+    pub fn editions(&self) -> Vec<EditionInfo> {
+        self.editions.iter().map(|edition| EditionInfo::of(&edition.xml)).collect()
+    }
+
+    /// The number of the edition that `wanted` names.
+    pub fn find_edition(&self, wanted: &str) -> Result<usize> {
+        let name = self
+            .sources
+            .first()
+            .and_then(|source| source.parts().first())
+            .map_or("the image file", |part| &part.name);
+        find_edition(&self.editions(), wanted, name)
+    }
+
+    /// Keeps these editions, numbered from 1, in this order. At least one must stay; none may be named twice.
+    pub fn select(&mut self, numbers: &[usize]) -> Result<()> {
+        if numbers.is_empty() {
+            return Err(Error::request("no edition would be left", "keep at least one"));
+        }
+        let mut seen = HashSet::new();
+        for number in numbers {
+            if *number == 0 || *number > self.editions.len() {
+                return Err(Error::request(
+                    format!("there is no edition {number}"),
+                    format!("the editions are 1 to {}", self.editions.len()),
+                ));
+            }
+            if !seen.insert(*number) {
+                return Err(Error::request(
+                    format!("edition {number} is named twice"),
+                    "name each edition once",
+                ));
+            }
+        }
+        self.boot = self.boot.and_then(|boot| numbers.iter().position(|number| *number == boot + 1));
+        self.editions = numbers.iter().map(|number| self.editions[number - 1].clone()).collect();
+        Ok(())
+    }
+
+    /// Gives an edition, numbered from 1, new names.
+    pub fn rename(&mut self, number: usize, rename: &Rename) -> Result<()> {
+        let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) else {
+            return Err(Error::request(
+                format!("there is no edition {number}"),
+                "list them with `neatstack look`",
+            ));
+        };
+        for (element, text) in [
+            ("NAME", &rename.name),
+            ("DESCRIPTION", &rename.description),
+            ("DISPLAYNAME", &rename.display_name),
+            ("DISPLAYDESCRIPTION", &rename.display_description),
+            ("FLAGS", &rename.flags),
+        ] {
+            if let Some(text) = text {
+                if text.chars().any(char::is_control) {
+                    return Err(Error::request(format!("{text:?} has control characters"), "leave them out"));
+                }
+                edition.xml.set(element, Some(text));
+            }
+        }
+        self.check_names()
+    }
+
+    fn check_names(&self) -> Result<()> {
+        let mut seen: HashMap<String, usize> = HashMap::new();
+        for (n, info) in self.editions().iter().enumerate() {
+            if let Some(first) =
+                seen.insert(info.name.to_lowercase(), n + 1).filter(|_| !info.name.is_empty())
+            {
+                return Err(Error::request(
+                    format!("editions {first} and {} would both be called {:?}", n + 1, info.name),
+                    "names are unique in an image file; rename one first",
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// Sets which edition, numbered from 1, is the one that boots.
+    pub fn set_boot(&mut self, number: Option<usize>) -> Result<()> {
+        if number.is_some_and(|number| number == 0 || number > self.editions.len()) {
+            return Err(Error::request(
+                "there is no such edition",
+                format!("the editions are 1 to {}", self.editions.len()),
+            ));
+        }
+        self.boot = number.map(|number| number - 1);
+        Ok(())
+    }
+
+    /// Whether an integrity table is written.
+    pub const fn set_integrity(&mut self, wanted: bool) {
+        self.integrity = wanted;
+    }
+
+    /// Compresses everything anew, or stores it as it is.
+    pub fn repack(&mut self, compression: Option<Compression>) -> Result<()> {
+        if let Some(compression) = compression {
+            compression.check()?;
+            self.new_level = compression.level;
+        }
+        self.declared = compression.map(|compression| (compression.method, compression.chunk_len));
+        self.repack = true;
+        Ok(())
+    }
+
+    /// The files of an edition, numbered from 1, to be changed.
+    pub fn edit(&mut self, number: usize) -> Result<&mut Files> {
+        let files = self.files(number)?;
+        let edition = &mut self.editions[number - 1];
+        edition.tree = DraftTree::Edited(files);
+        match &mut edition.tree {
+            DraftTree::Edited(files) => Ok(Arc::make_mut(files)),
+            DraftTree::Kept(..) => {
+                Err(Error::request("the edition is not open", "this is a fault in Neat Stack"))
+            }
+        }
+    }
+
+    /// The files of an edition, numbered from 1.
+    pub fn files(&self, number: usize) -> Result<Arc<Files>> {
+        match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|edition| &edition.tree) {
+            Some(DraftTree::Edited(files)) => Ok(Arc::clone(files)),
+            Some(DraftTree::Kept(source, number)) => Ok(Arc::new(self.sources[*source].files(*number)?)),
+            None => Err(Error::request(
+                format!("there is no edition {number}"),
+                "list them with `neatstack look`",
+            )),
+        }
+    }
+
+    fn listed(&self, digest: BlobDigest) -> Option<&ListedBlob> {
+        self.sources.iter().find_map(|source| source.listed(digest))
+    }
+
+    /// Length of a blob that an edition may name; 0 if nobody has it.
+    pub fn blob_len(&self, digest: BlobDigest) -> u64 {
+        match self.listed(digest) {
+            Some(blob) => blob.stored.raw_len,
+            None => self.new_blobs.get(&digest).map_or(0, Content::len),
+        }
+    }
+
+    /// How the new file will be compressed: not at all where LZMS would be needed.
+    fn compression(&self) -> Option<Compression> {
+        let (method, chunk_len) = self.declared?;
+        (method != Method::Lzms).then_some(Compression { method, chunk_len, level: self.new_level })
+    }
+
+    /// Whether a resource can be copied as it lies in its source.
+    fn is_kept(&self, stored: &Stored) -> bool {
+        !self.repack
+            && match &stored.packing {
+                Packing::Plain | Packing::Solid { .. } => true,
+                Packing::Chunks { method, chunk_len } => self.declared == Some((*method, *chunk_len)),
+            }
+    }
+
+    fn body(&self, stored: &Stored) -> Body {
+        if self.is_kept(stored) { Body::Kept(stored.clone()) } else { Body::Unpacked(stored.clone()) }
+    }
+
+    /// How many names each blob has, counted in the trees.
+    fn references(&self) -> Result<HashMap<BlobDigest, u32>> {
+        let mut references: HashMap<BlobDigest, u32> = HashMap::new();
+        if self.is_complete() {
+            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+                let count = references.entry(digest).or_default();
+                *count = count.saturating_add(blob.references);
+            }
+            return Ok(references);
+        }
+        for number in 1..=self.editions.len() {
+            let files = self.files(number)?;
+            for id in files.ids() {
+                for digest in files.entry(id).digests() {
+                    if self.listed(digest).is_none() && !self.new_blobs.contains_key(&digest) {
+                        return Err(Error::Mismatch {
+                            expected: format!(
+                                "the content of /{} in edition {number}, with the SHA-1 {digest}",
+                                files.path(id)
+                            ),
+                            found: "no such blob in the file".into(),
+                            hint: "a part of the file is missing, or the file is damaged".into(),
+                        });
+                    }
+                    *references.entry(digest).or_default() += 1;
+                }
+            }
+        }
+        Ok(references)
+    }
+
+    /// Whether the draft has exactly the editions of its sources, so that the tables know what the trees would tell.
+    fn is_complete(&self) -> bool {
+        let mut kept: Vec<(usize, usize)> = Vec::new();
+        for edition in &self.editions {
+            match edition.tree {
+                DraftTree::Kept(source, number) => kept.push((source, number)),
+                DraftTree::Edited(_) => return false,
+            }
+        }
+        kept.sort_unstable();
+        let all = self.sources.iter().enumerate();
+        kept.into_iter()
+            .eq(all.flat_map(|(n, source)| (1..=source.editions().len()).map(move |number| (n, number))))
+    }
+
+    pub(crate) fn plan(&self) -> Result<PartPlan> {
+        let references = self.references()?;
+        let mut blobs = Vec::with_capacity(references.len());
+        for (digest, references) in references {
+            let (raw_len, body) = match (self.listed(digest), self.new_blobs.get(&digest)) {
+                (Some(blob), _) => (blob.stored.raw_len, self.body(&blob.stored)),
+                (None, Some(content)) => (content.len(), Body::New(content.clone())),
+                (None, None) => continue,
+            };
+            let name = match &body {
+                Body::New(content) => new_name(content),
+                Body::Kept(stored) | Body::Unpacked(stored) => {
+                    format!("blob {digest} at byte {:#x}", stored.offset)
+                }
+            };
+            blobs.push(Resource { digest, references, raw_len, body, name });
+        }
+        sort_as_in_sources(&mut blobs, &self.sources);
+        let mut metadata = Vec::with_capacity(self.editions.len());
+        let mut xml = self.xml.clone();
+        for (n, edition) in self.editions.iter().enumerate() {
+            let name = format!("tree of edition {}", n + 1);
+            let mut image = edition.xml.clone();
+            match &edition.tree {
+                DraftTree::Kept(source, number) => {
+                    let (digest, stored) = self.sources[*source].metadata(*number)?;
+                    metadata.push(Resource {
+                        digest,
+                        references: 1,
+                        raw_len: stored.raw_len,
+                        body: self.body(stored),
+                        name,
+                    });
+                }
+                DraftTree::Edited(files) => {
+                    let bytes = metadata::write(files)?;
+                    let digest = BlobDigest::of(&bytes);
+                    let raw_len = bytes.len() as u64;
+                    metadata.push(Resource {
+                        digest,
+                        references: 1,
+                        raw_len,
+                        body: Body::New(Content::from_bytes(bytes)),
+                        name,
+                    });
+                    let counts = files.count(&|digest| self.blob_len(digest));
+                    for (element, number) in [
+                        ("DIRCOUNT", counts.folders),
+                        ("FILECOUNT", counts.files),
+                        ("TOTALBYTES", counts.bytes),
+                        ("HARDLINKBYTES", counts.hard_link_bytes),
+                    ] {
+                        image.set(element, Some(&number.to_string()));
+                    }
+                }
+            }
+            image.set_only_attribute("INDEX", &(n + 1).to_string());
+            xml.children.push(Child::Element(image));
+        }
+        let compression = self.compression();
+        let mut plan = PartPlan {
+            flags: self.flags,
+            declared: self.declared,
+            compression,
+            guid: self.guid,
+            part: 1,
+            parts: 1,
+            editions: self.editions.len() as u32,
+            boot: self.boot.map_or(0, |boot| boot as u32 + 1),
+            blobs,
+            metadata,
+            xml,
+            integrity: self.integrity,
+        };
+        plan.guid = derived_guid(&plan);
+        Ok(plan)
+    }
+
+    /// Writes the image file to `output`, with `threads` threads (0: as many as there are cores).
+    pub fn write(&self, output: &mut Output, threads: usize, job: &Job<'_>) -> Result<()> {
+        write_part(&self.plan()?, threads, output, job)
+    }
+
+    /// The image file as lazy content: what stays as it is becomes extents of the sources. What must be compressed is
+    /// compressed now; a lot of it goes to an unnamed file in `folder`.
+    pub fn to_content(&self, folder: &Path, threads: usize, job: &Job<'_>) -> Result<Content> {
+        let mut gather = Gather::new(folder);
+        write_part(&self.plan()?, threads, &mut gather, job)?;
+        gather.finish()
+    }
+
+    /// Bytes before compression that writing would compress; 0 when everything stays as it is.
+    pub fn bytes_to_pack(&self) -> Result<u64> {
+        let plan = self.plan()?;
+        let fresh = plan.blobs.iter().filter(|resource| !matches!(resource.body, Body::Kept(_)));
+        Ok(fresh.map(|resource| resource.raw_len).sum())
+    }
+}
+
+fn new_name(content: &Content) -> String {
+    match content.pieces() {
+        [neat_content::Piece::Extent { source, .. }, ..] => source.path().display().to_string(),
+        _ => "new content".into(),
+    }
+}
+
+/// Blobs of sources in the order of their places there, so that neighbours are copied together; then new ones by
+/// digest, so that the order is always the same.
+fn sort_as_in_sources(blobs: &mut [Resource], sources: &[ImageFile]) {
+    let mut parts: HashMap<BlobDigest, (usize, usize)> = HashMap::new();
+    for (s, source) in sources.iter().enumerate() {
+        for (digest, blob) in source.blobs() {
+            parts.entry(digest).or_insert((s, blob.part));
+        }
+    }
+    blobs.sort_by_cached_key(|resource| {
+        let place = parts.get(&resource.digest).copied().unwrap_or((usize::MAX, 0));
+        let offset = match &resource.body {
+            Body::Kept(stored) | Body::Unpacked(stored) => match &stored.packing {
+                Packing::Solid { group, start } => (group.offset(), *start),
+                _ => (stored.offset, 0),
+            },
+            Body::New(_) => (0, 0),
+        };
+        (place, offset, resource.digest)
+    });
+}
+
+/// Another file has another GUID, but the same changes to the same file always the same one: a name-based identifier
+/// in the form of RFC 9562, version 8.
+fn derived_guid(plan: &PartPlan) -> [u8; 16] {
+    let mut hasher = BlobHasher::default();
+    hasher.add(&plan.guid);
+    hasher.add(plan.xml.to_text().as_bytes());
+    hasher.add(format!("{:?}{:?}{}", plan.declared, plan.compression, plan.boot).as_bytes());
+    plan.metadata.iter().chain(&plan.blobs).for_each(|resource| hasher.add(&resource.digest.0));
+    let BlobDigest(digest) = hasher.finish();
+    let mut guid = [0; 16];
+    guid.copy_from_slice(&digest[..16]);
+    // Stored with its first three fields little-endian, so the version is in byte 7.
+    guid[7] = guid[7] & 0x0F | 0x80;
+    guid[8] = guid[8] & 0x3F | 0x80;
+    guid
+}

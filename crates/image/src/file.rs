@@ -1,0 +1,346 @@
+//! An image file, opened.
+
+use crate::{
+    BlobDigest, EditionInfo, Files, Header, Packing, Stored, metadata,
+    part::{Table, TableBlob, read_table, read_xml},
+    xml::Element,
+};
+use neat_content::{Content, Error, Job, Result};
+use std::{collections::HashMap, sync::Arc};
+
+/// An image file with all its parts, opened for reading. Cheap to clone.
+#[derive(Clone)]
+pub struct ImageFile {
+    inner: Arc<Inner>,
+}
+
+struct Inner {
+    parts: Vec<OpenPart>,
+    blobs: HashMap<BlobDigest, ListedBlob>,
+    metadata: Vec<(BlobDigest, Stored)>,
+    xml: Element,
+    editions: Vec<EditionInfo>,
+    solid: usize,
+    warnings: Vec<String>,
+}
+
+/// A blob in the resource tables.
+#[derive(Clone)]
+pub struct ListedBlob {
+    /// Where and how it lies.
+    pub stored: Stored,
+    /// Which of the files holds it, from 0.
+    pub part: usize,
+    /// How many names it has in all editions, as the table says.
+    pub references: u32,
+}
+
+/// One file of it.
+pub struct OpenPart {
+    /// What it is called in messages.
+    pub name: String,
+    /// Its bytes.
+    pub content: Content,
+    /// Its header.
+    pub header: Header,
+}
+
+/// What a part that was given is called, and its bytes.
+pub type NamedContent = (String, Content);
+
+impl ImageFile {
+    /// Opens an image file that is not split.
+    pub fn open(name: &str, content: Content) -> Result<Self> {
+        Self::open_parts(vec![(name.to_owned(), content)])
+    }
+
+    /// Opens all parts of an image file, in any order.
+    ///
+    /// Fails if one is missing, foreign or there twice, naming it.
+    pub fn open_parts(files: Vec<NamedContent>) -> Result<Self> {
+        let mut parts = Vec::with_capacity(files.len());
+        for (name, content) in files {
+            let header = Header::read(&content).map_err(|error| error.within(&name))?;
+            parts.push(OpenPart { name, content, header });
+        }
+        check_parts(&mut parts)?;
+        let mut inner = Inner {
+            parts: Vec::new(),
+            blobs: HashMap::new(),
+            metadata: Vec::new(),
+            xml: Element::default(),
+            editions: Vec::new(),
+            solid: 0,
+            warnings: Vec::new(),
+        };
+        for part in &parts {
+            let table = read_table(&part.content, &part.header).map_err(|error| error.within(&part.name))?;
+            inner.add(table, usize::from(part.header.part) - 1);
+            if part.header.is_unfinished() {
+                inner.warnings.push(format!("{} says that somebody was still writing to it", part.name));
+            }
+        }
+        let first = &parts[0];
+        let expected = first.header.editions as usize;
+        if inner.metadata.len() != expected {
+            let error = Error::bad_field(
+                "Header",
+                "image_count",
+                44,
+                format!("{} as in the resource table", inner.metadata.len()),
+                expected,
+            );
+            return Err(error.within(&first.name));
+        }
+        let text = read_xml(&first.content, &first.header).map_err(|error| error.within(&first.name))?;
+        if text.is_empty() {
+            inner.xml = Element::with_text("WIM", "");
+            inner.warnings.push("there is no XML data, so the editions have no names".into());
+        } else {
+            inner.xml =
+                Element::parse(&text).map_err(|error| error.within(format!("XML data of {}", first.name)))?;
+        }
+        inner.editions = (1..=expected)
+            .map(|number| inner.image_element(number).map(EditionInfo::of).unwrap_or_default())
+            .collect();
+        inner.parts = parts;
+        Ok(Self { inner: Arc::new(inner) })
+    }
+
+    /// The files it consists of, in order.
+    pub fn parts(&self) -> &[OpenPart] {
+        &self.inner.parts
+    }
+
+    /// The header of the first part.
+    pub fn header(&self) -> &Header {
+        &self.inner.parts[0].header
+    }
+
+    /// The editions in order.
+    pub fn editions(&self) -> &[EditionInfo] {
+        &self.inner.editions
+    }
+
+    /// Number of solid resources.
+    pub fn solid_count(&self) -> usize {
+        self.inner.solid
+    }
+
+    /// Bytes of all its files.
+    pub fn len(&self) -> u64 {
+        self.inner.parts.iter().map(|part| part.content.len()).sum()
+    }
+
+    /// Whether it has no bytes, which no image file has.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// What was unusual but not wrong enough to stop.
+    pub fn warnings(&self) -> &[String] {
+        &self.inner.warnings
+    }
+
+    /// The whole XML data.
+    pub fn xml(&self) -> &Element {
+        &self.inner.xml
+    }
+
+    /// The `IMAGE` element of an edition, numbered from 1.
+    pub fn edition_xml(&self, number: usize) -> Option<&Element> {
+        self.inner.image_element(number)
+    }
+
+    /// Where a blob lies.
+    pub fn blob(&self, digest: BlobDigest) -> Option<&Stored> {
+        self.inner.blobs.get(&digest).map(|blob| &blob.stored)
+    }
+
+    /// A blob as the tables list it.
+    pub(crate) fn listed(&self, digest: BlobDigest) -> Option<&ListedBlob> {
+        self.inner.blobs.get(&digest)
+    }
+
+    /// All blobs.
+    pub fn blobs(&self) -> impl Iterator<Item = (BlobDigest, &ListedBlob)> {
+        self.inner.blobs.iter().map(|(digest, blob)| (*digest, blob))
+    }
+
+    /// The metadata resource of an edition, numbered from 1, and its digest.
+    pub fn metadata(&self, number: usize) -> Result<(BlobDigest, &Stored)> {
+        let found = number.checked_sub(1).and_then(|n| self.inner.metadata.get(n));
+        found.map(|(digest, stored)| (*digest, stored)).ok_or_else(|| {
+            let count = self.inner.metadata.len();
+            Error::request(
+                format!("there is no edition {number} in {}", self.inner.parts[0].name),
+                if count == 1 {
+                    "there is only edition 1".to_owned()
+                } else {
+                    format!("the editions are 1 to {count}")
+                },
+            )
+        })
+    }
+
+    /// The files of an edition, numbered from 1.
+    pub fn files(&self, number: usize) -> Result<Files> {
+        let (digest, stored) = self.metadata(number)?;
+        let place = format!("edition {number} of {}", self.inner.parts[0].name);
+        let bytes = stored.to_vec(digest, metadata::MAX_LEN, "the edition's tree");
+        bytes.and_then(|bytes| metadata::read(&bytes)).map_err(|error| error.within(place))
+    }
+
+    /// The number of the edition that `wanted` names: a number, a name, a display name or a flag word, in any case.
+    pub fn find_edition(&self, wanted: &str) -> Result<usize> {
+        find_edition(&self.inner.editions, wanted, &self.inner.parts[0].name)
+    }
+
+    /// Digests the content between header and table of each part and compares it with its integrity table. Parts
+    /// without one pass.
+    pub fn check_integrity(&self, job: &Job<'_>) -> Result<()> {
+        for part in &self.inner.parts {
+            crate::integrity::check(part, job).map_err(|error| error.within(&part.name))?;
+        }
+        Ok(())
+    }
+}
+
+impl Inner {
+    fn add(&mut self, table: Table, part: usize) {
+        self.solid += table.solid;
+        self.metadata.extend(table.metadata.into_iter().map(|blob| (blob.digest, blob.stored)));
+        // The same blob twice is wasteful, not wrong; the first one is used.
+        for blob in table.blobs {
+            let TableBlob { digest, stored, references } = blob;
+            self.blobs.entry(digest).or_insert(ListedBlob { stored, part, references });
+        }
+    }
+
+    fn image_element(&self, number: usize) -> Option<&Element> {
+        let wanted = number.to_string();
+        self.xml
+            .elements()
+            .find(|element| element.name == "IMAGE" && element.attribute("INDEX") == Some(&wanted))
+    }
+}
+
+/// The number of the edition that `wanted` names among `editions` of the file `file`.
+pub(crate) fn find_edition(editions: &[EditionInfo], wanted: &str, file: &str) -> Result<usize> {
+    let wanted = wanted.trim();
+    if let Ok(number) = wanted.parse::<usize>()
+        && (1..=editions.len()).contains(&number)
+    {
+        return Ok(number);
+    }
+    let ways: [fn(&EditionInfo) -> &str; 3] =
+        [|info| info.name.as_str(), |info| info.display_name.as_str(), |info| info.flags.as_str()];
+    for way in ways {
+        let fits = |info: &EditionInfo| way(info).to_lowercase() == wanted.to_lowercase();
+        let mut found = editions.iter().enumerate().filter(|(_, info)| fits(info)).map(|(n, _)| n + 1);
+        match (found.next(), found.next()) {
+            (Some(number), None) => return Ok(number),
+            (Some(first), Some(second)) => {
+                return Err(Error::request(
+                    format!("{wanted:?} is the name of edition {first} and of edition {second} in {file}"),
+                    "give the number",
+                ));
+            }
+            _ => {}
+        }
+    }
+    let names: Vec<String> =
+        editions.iter().enumerate().map(|(n, info)| format!("{} {:?}", n + 1, info.name)).collect();
+    Err(Error::request(
+        format!("there is no edition {wanted:?} in {file}"),
+        if names.is_empty() { "it holds none".to_owned() } else { format!("it holds {}", names.join(", ")) },
+    ))
+}
+
+fn check_parts(parts: &mut [OpenPart]) -> Result<()> {
+    let Some(first) = parts.first() else {
+        return Err(Error::request("no part of an image file was given", "name at least one"));
+    };
+    let (guid, total) = (first.header.guid, first.header.parts);
+    if let Some(foreign) = parts.iter().find(|part| part.header.guid != guid || part.header.parts != total) {
+        return Err(Error::Mismatch {
+            expected: format!("parts of one image file: {} is one of {total}", first.name),
+            found: format!("{}, which belongs to another", foreign.name),
+            hint: "leave that file out; parts of one file carry the same GUID".into(),
+        });
+    }
+    parts.sort_by_key(|part| part.header.part);
+    if let Some(pair) = parts.windows(2).find(|pair| pair[0].header.part == pair[1].header.part) {
+        return Err(Error::Mismatch {
+            expected: format!("each of the {total} parts once"),
+            found: format!("part {} twice: {} and {}", pair[0].header.part, pair[0].name, pair[1].name),
+            hint: "leave one of the two out".into(),
+        });
+    }
+    let missing = (1..=total).find(|number| !parts.iter().any(|part| part.header.part == *number));
+    if let Some(missing) = missing {
+        return Err(Error::Mismatch {
+            expected: format!("all {total} parts of {}", parts[0].name),
+            found: format!("{} of them; part {missing} is missing", parts.len()),
+            hint: "put it beside the others".into(),
+        });
+    }
+    Ok(())
+}
+
+impl Stored {
+    /// Bytes that the blob takes in its file; of a solid one its share of the resource, by length.
+    pub fn packed_len(&self) -> u64 {
+        match &self.packing {
+            Packing::Solid { group, .. } if group.raw_len() > 0 => {
+                (u128::from(group.packed_len()) * u128::from(self.raw_len) / u128::from(group.raw_len()))
+                    as u64
+            }
+            _ => self.bytes.len(),
+        }
+    }
+}
+
+/// Names that the other parts of the file called `name` may have, among `names`: what differs only in the number before
+/// the ending, as in `install.swm`, `install2.swm`.
+pub fn sibling_names<'a>(name: &str, names: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
+    let stem = |name: &str| -> Option<(String, String)> {
+        let (stem, ending) = name.rsplit_once('.')?;
+        Some((stem.trim_end_matches(|c: char| c.is_ascii_digit()).to_lowercase(), ending.to_lowercase()))
+    };
+    let own = stem(name);
+    names.filter(|other| own.is_some() && stem(other) == own).collect()
+}
+
+/// Opens the image file that the file `path` is, or is a part of; the other parts are looked for beside it.
+pub fn open_path(path: &std::path::Path) -> Result<ImageFile> {
+    let source = neat_content::Source::open(path)?;
+    let content = Content::from_source(source);
+    let shown = path.display().to_string();
+    let header = Header::read(&content).map_err(|error| error.within(&shown))?;
+    let mut files = vec![(shown, content)];
+    if header.parts > 1 {
+        let folder = path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty())
+            .unwrap_or(std::path::Path::new("."));
+        let own = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let listed = std::fs::read_dir(folder).map_err(Error::io("list", folder))?;
+        let names: Vec<String> =
+            listed.flatten().filter_map(|entry| entry.file_name().into_string().ok()).collect();
+        for name in sibling_names(&own, names.iter().map(String::as_str)) {
+            if name == own {
+                continue;
+            }
+            let other = folder.join(name);
+            let content = Content::from_source(neat_content::Source::open(&other)?);
+            // What only looks like a part by its name is none.
+            if Header::read(&content)
+                .is_ok_and(|other| other.guid == header.guid && other.parts == header.parts)
+            {
+                files.push((other.display().to_string(), content));
+            }
+        }
+    }
+    ImageFile::open_parts(files)
+}

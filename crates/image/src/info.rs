@@ -1,0 +1,149 @@
+//! What the XML data says of an edition.
+
+use crate::xml::Element;
+use neat_content::Timestamp;
+
+/// What a person wants to know of an edition. Empty or nothing where the file does not say.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct EditionInfo {
+    /// Name, unique in the file.
+    pub name: String,
+    /// Description.
+    pub description: String,
+    /// The name that setup shows.
+    pub display_name: String,
+    /// The description that setup shows.
+    pub display_description: String,
+    /// A word that setup knows the edition by.
+    pub flags: String,
+    /// Folders, as the file counts them.
+    pub folders: Option<u64>,
+    /// Files, as the file counts them.
+    pub files: Option<u64>,
+    /// Bytes of the files.
+    pub bytes: Option<u64>,
+    /// Bytes of them that hard links save.
+    pub hard_link_bytes: Option<u64>,
+    /// When it was made.
+    pub created: Option<Timestamp>,
+    /// When it was last changed.
+    pub modified: Option<Timestamp>,
+    /// The system in it.
+    pub system: Option<SystemInfo>,
+}
+
+/// The system in an edition.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SystemInfo {
+    /// Architecture, in the words of the trade: `x86`, `x64`, `arm64`.
+    pub architecture: String,
+    /// Product.
+    pub product: String,
+    /// Which edition of the product.
+    pub edition: String,
+    /// What it is installed as.
+    pub installation: String,
+    /// Version: major, minor, build, and the build of the service pack or update.
+    pub version: Option<[u64; 4]>,
+    /// Level of the service pack.
+    pub service_pack: Option<u64>,
+    /// Languages.
+    pub languages: Vec<String>,
+    /// The language that is used when nobody says.
+    pub default_language: String,
+    /// Folder of the system in the edition.
+    pub root: String,
+}
+
+impl SystemInfo {
+    /// The version as people write it.
+    pub fn version_text(&self) -> String {
+        match self.version {
+            Some([major, minor, build, 0]) => format!("{major}.{minor}.{build}"),
+            Some([major, minor, build, update]) => format!("{major}.{minor}.{build}.{update}"),
+            None => String::new(),
+        }
+    }
+}
+
+/// Name of an architecture's number in the XML data.
+fn architecture(number: u64) -> String {
+    match number {
+        0 => "x86".into(),
+        5 => "arm".into(),
+        6 => "ia64".into(),
+        9 => "x64".into(),
+        12 => "arm64".into(),
+        other => format!("number {other}"),
+    }
+}
+
+impl EditionInfo {
+    /// Reads an `IMAGE` element.
+    pub fn of(image: &Element) -> Self {
+        let text = |name: &str| image.text_at(&[name]).unwrap_or_default();
+        let time = |name: &str| {
+            let half = |part: &str| {
+                let text = image.text_at(&[name, part])?;
+                u64::from_str_radix(text.trim_start_matches("0x").trim_start_matches("0X"), 16).ok()
+            };
+            let units = (half("HIGHPART")? & 0xFFFF_FFFF) << 32 | half("LOWPART")? & 0xFFFF_FFFF;
+            Some(crate::metadata::Times::to_timestamp(units))
+        };
+        Self {
+            name: text("NAME"),
+            description: text("DESCRIPTION"),
+            display_name: text("DISPLAYNAME"),
+            display_description: text("DISPLAYDESCRIPTION"),
+            flags: text("FLAGS"),
+            folders: image.number_at(&["DIRCOUNT"]),
+            files: image.number_at(&["FILECOUNT"]),
+            bytes: image.number_at(&["TOTALBYTES"]),
+            hard_link_bytes: image.number_at(&["HARDLINKBYTES"]),
+            created: time("CREATIONTIME"),
+            modified: time("LASTMODIFICATIONTIME"),
+            system: system(image),
+        }
+    }
+}
+
+/// The element that describes the system is told by what is in it: its own name is the product's.
+fn system(image: &Element) -> Option<SystemInfo> {
+    let element = image
+        .elements()
+        .find(|element| element.child("ARCH").is_some() || element.child("VERSION").is_some())?;
+    let text = |name: &str| element.text_at(&[name]).unwrap_or_default();
+    let number = |name: &str| element.number_at(&["VERSION", name]);
+    let languages = element.child("LANGUAGES");
+    let all = languages.into_iter().flat_map(Element::elements);
+    Some(SystemInfo {
+        architecture: element.number_at(&["ARCH"]).map(architecture).unwrap_or_default(),
+        product: text("PRODUCTNAME"),
+        edition: text("EDITIONID"),
+        installation: text("INSTALLATIONTYPE"),
+        version: number("MAJOR")
+            .zip(number("MINOR"))
+            .zip(number("BUILD"))
+            .map(|((major, minor), build)| [major, minor, build, number("SPBUILD").unwrap_or(0)]),
+        service_pack: number("SPLEVEL"),
+        languages: all.filter(|element| element.name == "LANGUAGE").map(Element::text).collect(),
+        default_language: languages.and_then(|element| element.text_at(&["DEFAULT"])).unwrap_or_default(),
+        root: text("SYSTEMROOT"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_edition_is_described() {
+        let text = "<IMAGE INDEX=\"1\"><NAME>Quay</NAME><FILECOUNT>7</FILECOUNT><CREATIONTIME><HIGHPART>0x01DA01FC</HIGHPART><LOWPART>0x7E376E86</LOWPART></CREATIONTIME><QUAY><ARCH>9</ARCH><EDITIONID>Bridge</EDITIONID><LANGUAGES><LANGUAGE>en-GB</LANGUAGE><LANGUAGE>nb-NO</LANGUAGE><DEFAULT>en-GB</DEFAULT></LANGUAGES><VERSION><MAJOR>7</MAJOR><MINOR>0</MINOR><BUILD>7042</BUILD><SPBUILD>12</SPBUILD></VERSION></QUAY></IMAGE>";
+        let info = EditionInfo::of(&Element::parse(text).unwrap());
+        assert_eq!((info.name.as_str(), info.files, info.bytes), ("Quay", Some(7), None));
+        assert_eq!(info.created.unwrap().seconds, 1_697_658_692);
+        let system = info.system.unwrap();
+        assert_eq!((system.architecture.as_str(), system.version_text().as_str()), ("x64", "7.0.7042.12"));
+        assert_eq!(system.languages, ["en-GB", "nb-NO"]);
+    }
+}

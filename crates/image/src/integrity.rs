@@ -1,0 +1,116 @@
+//! The integrity table: SHA-1 of each piece of what lies between the header and the end of the resource table.
+
+use crate::{
+    BlobDigest, OpenPart,
+    digest::BlobHasher,
+    layout::{HEADER_LEN, INTEGRITY_CHUNK},
+};
+use neat_content::{Content, Error, Event, FieldReader, Job, Producer, Result, read_vec};
+use std::{
+    io::Write,
+    sync::atomic::{AtomicUsize, Ordering},
+};
+
+/// Bytes of the table's own header.
+const TABLE_HEADER_LEN: u64 = 12;
+
+/// Compares a part with its integrity table, if it has one.
+pub(crate) fn check(part: &OpenPart, job: &Job<'_>) -> Result<()> {
+    let place = part.header.integrity();
+    if place.size() == 0 {
+        return Ok(());
+    }
+    let offset = place.offset.get();
+    let bytes = read_vec(&part.content, offset, place.size(), 64 << 20, "integrity table")?;
+    let mut reader = FieldReader::new(&bytes, offset, "IntegrityTable");
+    let (_size, count, piece) = (reader.u32_le()?, reader.u32_le()?, reader.u32_le()?);
+    let covered = part.header.table_end().saturating_sub(HEADER_LEN);
+    if piece == 0 || u64::from(count) != covered.div_ceil(u64::from(piece)) {
+        return Err(Error::bad_field(
+            "IntegrityTable",
+            "entries",
+            offset + 4,
+            format!("digests for {covered} bytes"),
+            format!("{count} of {piece} bytes each"),
+        ));
+    }
+    job.event(Event::StepStarted { step: "checking integrity", total_bytes: Some(covered) });
+    for n in 0..u64::from(count) {
+        let expected = BlobDigest(reader.array()?);
+        let start = HEADER_LEN + n * u64::from(piece);
+        let len = u64::from(piece).min(HEADER_LEN + covered - start);
+        let found = digest_of(&part.content.part(start, len)?, job)?;
+        if found != expected {
+            return Err(Error::Mismatch {
+                expected: format!("{len} bytes at byte {start:#x} to have the SHA-1 {expected}"),
+                found: found.to_string(),
+                hint: "the file is damaged; compare its digest with the vendor's".into(),
+            });
+        }
+        job.event(Event::BytesDone(len));
+    }
+    job.event(Event::StepFinished);
+    Ok(())
+}
+
+fn digest_of(content: &Content, job: &Job<'_>) -> Result<BlobDigest> {
+    let mut hasher = BlobHasher::default();
+    content.for_each_block(1 << 20, job, &mut |block| {
+        hasher.add(block);
+        Ok(())
+    })?;
+    Ok(hasher.finish())
+}
+
+/// The integrity table of content that is written elsewhere at the same time: digested when the table is written, on
+/// all cores, from what the system then still has in memory.
+pub(crate) struct IntegrityTable {
+    /// What lies between the header and the end of the resource table.
+    pub covered: Content,
+}
+
+impl IntegrityTable {
+    fn count(&self) -> u64 {
+        self.covered.len().div_ceil(u64::from(INTEGRITY_CHUNK))
+    }
+}
+
+impl Producer for IntegrityTable {
+    fn len(&self) -> u64 {
+        TABLE_HEADER_LEN + 20 * self.count()
+    }
+
+    fn produce(&self, sink: &mut dyn Write) -> Result<()> {
+        let count = self.count() as usize;
+        let next = AtomicUsize::new(0);
+        let piece = u64::from(INTEGRITY_CHUNK);
+        let work = || -> Result<Vec<(usize, BlobDigest)>> {
+            let mut done = Vec::new();
+            loop {
+                let n = next.fetch_add(1, Ordering::Relaxed);
+                if n >= count {
+                    return Ok(done);
+                }
+                let start = n as u64 * piece;
+                let part = self.covered.part(start, piece.min(self.covered.len() - start))?;
+                done.push((n, digest_of(&part, &Job::silent())?));
+            }
+        };
+        let mut digests = vec![BlobDigest::NONE; count];
+        std::thread::scope(|scope| -> Result<()> {
+            let threads: Vec<_> = (0..crate::pack::thread_count(0)).map(|_| scope.spawn(work)).collect();
+            for thread in threads {
+                let found = thread.join().unwrap_or_else(|_| Err(crate::pack::thread_failed()))?;
+                found.into_iter().for_each(|(n, digest)| digests[n] = digest);
+            }
+            Ok(())
+        })?;
+        let mut bytes = Vec::with_capacity(self.len() as usize);
+        bytes.extend((self.len() as u32).to_le_bytes());
+        bytes.extend((count as u32).to_le_bytes());
+        bytes.extend(INTEGRITY_CHUNK.to_le_bytes());
+        digests.iter().for_each(|digest| bytes.extend(digest.0));
+        sink.write_all(&bytes)
+            .map_err(|source| Error::Io { action: "write the integrity table".into(), source })
+    }
+}

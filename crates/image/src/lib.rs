@@ -1,0 +1,43 @@
+//! Image files: the containers on a media that hold the systems to install.
+//!
+//! * [`open_path`], [`ImageFile`]: an image file with all its parts, read.
+//! * [`Files`], [`Entry`]: the tree of an edition, with everything that the file keeps of it.
+//! * [`ImageDraft`]: a new image file made of editions of others, written without compressing anew what stays.
+//! * [`split`], [`join`]: parts.
+//! * [`capture`]: a folder as an edition.
+//! * [`codec`]: the compression, usable alone.
+//!
+//! What an image file calls an *image* is an edition here; a *blob* is content that is stored once however many files
+//! have it, named by its SHA-1.
+
+pub mod capture;
+pub mod codec;
+mod digest;
+mod draft;
+mod file;
+mod info;
+mod integrity;
+pub mod layout;
+pub mod metadata;
+mod pack;
+mod part;
+mod part_write;
+mod sink;
+mod split;
+mod stored;
+mod tree;
+mod usage;
+pub mod xml;
+
+pub use codec::Level;
+pub use digest::{BlobDigest, BlobHasher};
+pub use draft::{ImageDraft, Rename};
+pub use file::{ImageFile, ListedBlob, NamedContent, OpenPart, open_path, sibling_names};
+pub use info::{EditionInfo, SystemInfo};
+pub use metadata::{Entry, EntryId, Files, Name, Reparse, Stream, Times};
+pub use pack::{Compression, thread_count};
+pub use part::{Header, is_image_file};
+pub use split::{FAT32_LIMIT, join, part_name, split};
+pub use stored::{Method, Packing, Solid, Stored, Unpacker};
+pub use tree::{content_of, link_target, to_tree};
+pub use usage::{Usage, usage};

@@ -1,0 +1,362 @@
+//! Writing one file of an image file.
+
+use crate::{
+    BlobDigest, Compression, Method, Packing, Solid, Stored,
+    integrity::IntegrityTable,
+    layout::{
+        FLAG_COMPRESSION, FLAG_LZMS, FLAG_LZX, FLAG_SPANNED, FLAG_XPRESS, HEADER_LEN, MAGIC,
+        RESOURCE_COMPRESSED, RESOURCE_METADATA, RESOURCE_SOLID, RawHeader, RawPlace, RawTableEntry,
+        SOLID_MARK, VERSION, VERSION_SOLID,
+    },
+    pack::{Packed, RawBlob, pack},
+    sink::Sink,
+    stored::entry_width,
+    xml::{self, Element},
+};
+use neat_content::{Content, Error, Event, Job, Result};
+use std::sync::Arc;
+use zerocopy::IntoBytes;
+
+/// What is known of a resource before it is written.
+#[derive(Clone)]
+pub(crate) struct Resource {
+    pub digest: BlobDigest,
+    pub references: u32,
+    pub raw_len: u64,
+    pub body: Body,
+    /// What it is called in errors.
+    pub name: String,
+}
+
+/// Where the bytes of a resource come from.
+#[derive(Clone)]
+pub(crate) enum Body {
+    /// As they lie in a source, copied.
+    Kept(Stored),
+    /// From a source, decompressed.
+    Unpacked(Stored),
+    /// New.
+    New(Content),
+}
+
+impl RawBlob for Resource {
+    fn digest(&self) -> BlobDigest {
+        self.digest
+    }
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+    fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        match &self.body {
+            Body::Kept(stored) | Body::Unpacked(stored) => stored.read(self.digest, job, each),
+            Body::New(content) => content.for_each_block(256 << 10, job, each),
+        }
+    }
+}
+
+/// Everything that one file consists of.
+pub(crate) struct PartPlan {
+    pub flags: u32,
+    /// Method and chunk size in the header.
+    pub declared: Option<(Method, u32)>,
+    /// How new resources are compressed; without it they are stored as they are.
+    pub compression: Option<Compression>,
+    pub guid: [u8; 16],
+    pub part: u16,
+    pub parts: u16,
+    pub editions: u32,
+    pub boot: u32,
+    pub blobs: Vec<Resource>,
+    pub metadata: Vec<Resource>,
+    pub xml: Element,
+    pub integrity: bool,
+}
+
+/// Where a resource was put.
+#[derive(Clone, Copy, Default)]
+struct Placed {
+    offset: u64,
+    len: u64,
+    compressed: bool,
+}
+
+/// Writes the file to `sink`, which is empty.
+pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, job: &Job<'_>) -> Result<()> {
+    sink.bytes(&[0; HEADER_LEN as usize])?;
+    let solids = solid_groups(&plan.blobs);
+    let mut solid_places = Vec::with_capacity(solids.len());
+    for group in &solids {
+        solid_places.push(Placed { offset: sink.position(), len: group.packed_len(), compressed: true });
+        sink.content(group.bytes(), job)?;
+    }
+    let all: Vec<&Resource> = plan.blobs.iter().chain(&plan.metadata).collect();
+    let mut placed = vec![Placed::default(); all.len()];
+    copy_kept(&all, &mut placed, sink, job)?;
+    write_fresh(&all, &mut placed, plan.compression, threads, sink, job)?;
+    let (blob_places, metadata_places) = placed.split_at(plan.blobs.len());
+
+    let table_offset = sink.position();
+    let entry = |place: RawPlace, digest: BlobDigest, references: u32, sink: &mut dyn Sink| {
+        let raw = RawTableEntry {
+            place,
+            part_number: plan.part.into(),
+            reference_count: references.into(),
+            digest: digest.0,
+        };
+        sink.bytes(raw.as_bytes())
+    };
+    let plain = |placed: &Placed, raw_len: u64, flags: u8| {
+        let flags = flags | if placed.compressed { RESOURCE_COMPRESSED } else { 0 };
+        RawPlace::new(placed.len, flags, placed.offset, raw_len)
+    };
+    for (resource, placed) in plan.metadata.iter().zip(metadata_places) {
+        entry(plain(placed, resource.raw_len, RESOURCE_METADATA), resource.digest, 1, sink)?;
+    }
+    for (resource, placed) in plan.blobs.iter().zip(blob_places) {
+        if !matches!(resource.kept_solid(), Some((_, _))) {
+            entry(plain(placed, resource.raw_len, 0), resource.digest, resource.references, sink)?;
+        }
+    }
+    // Each solid resource and its blobs make a run of their own.
+    for (group, placed) in solids.iter().zip(&solid_places) {
+        let place = RawPlace::new(placed.len, RESOURCE_SOLID, placed.offset, SOLID_MARK);
+        entry(place, BlobDigest::NONE, 1, sink)?;
+        for resource in &plan.blobs {
+            if let Some((own, start)) = resource.kept_solid()
+                && Arc::ptr_eq(own, group)
+            {
+                let place = RawPlace::new(resource.raw_len, RESOURCE_SOLID, start, resource.raw_len);
+                entry(place, resource.digest, resource.references, sink)?;
+            }
+        }
+    }
+    let table_len = sink.position() - table_offset;
+
+    let xml_offset = sink.position();
+    let mut xml = plan.xml.clone();
+    set_total_bytes(&mut xml, xml_offset);
+    let xml = xml::encode(&xml.to_text());
+    sink.bytes(&xml)?;
+    let mut integrity = RawPlace::default();
+    if plan.integrity {
+        let covered = sink.taken(HEADER_LEN, table_offset + table_len)?;
+        let table = Content::deferred(Arc::new(IntegrityTable { covered }));
+        integrity = RawPlace::new(table.len(), RESOURCE_METADATA, sink.position(), table.len());
+        sink.content(&table, job)?;
+    }
+    let boot_metadata = match (plan.boot as usize)
+        .checked_sub(1)
+        .and_then(|n| plan.metadata.get(n).zip(metadata_places.get(n)))
+    {
+        Some((resource, placed)) => plain(placed, resource.raw_len, RESOURCE_METADATA),
+        None => RawPlace::default(),
+    };
+    let header = RawHeader {
+        magic: MAGIC,
+        header_size: (HEADER_LEN as u32).into(),
+        version: if solids.is_empty() { VERSION } else { VERSION_SOLID }.into(),
+        flags: (plan.flags | flags_of(plan.declared) | if plan.parts > 1 { FLAG_SPANNED } else { 0 }).into(),
+        chunk_size: plan.declared.map_or(0, |(_, chunk_len)| chunk_len).into(),
+        guid: plan.guid,
+        part_number: plan.part.into(),
+        total_parts: plan.parts.into(),
+        image_count: plan.editions.into(),
+        resource_table: RawPlace::new(table_len, RESOURCE_METADATA, table_offset, table_len),
+        xml: RawPlace::new(xml.len() as u64, RESOURCE_METADATA, xml_offset, xml.len() as u64),
+        boot_metadata,
+        boot_index: plan.boot.into(),
+        integrity,
+        unused: [0; 60],
+    };
+    sink.patch(0, header.as_bytes())
+}
+
+const fn flags_of(declared: Option<(Method, u32)>) -> u32 {
+    match declared {
+        None => 0,
+        Some((Method::Xpress, _)) => FLAG_COMPRESSION | FLAG_XPRESS,
+        Some((Method::Lzx, _)) => FLAG_COMPRESSION | FLAG_LZX,
+        Some((Method::Lzms, _)) => FLAG_COMPRESSION | FLAG_LZMS,
+    }
+}
+
+/// The outer `TOTALBYTES` is where the XML data begins.
+fn set_total_bytes(xml: &mut Element, offset: u64) {
+    let text = offset.to_string();
+    if xml.child("TOTALBYTES").is_some() {
+        xml.set("TOTALBYTES", Some(&text));
+    } else {
+        xml.children.insert(0, xml::Child::Element(Element::with_text("TOTALBYTES", &text)));
+    }
+}
+
+impl Resource {
+    fn kept_solid(&self) -> Option<(&Arc<Solid>, u64)> {
+        match &self.body {
+            Body::Kept(Stored { packing: Packing::Solid { group, start }, .. }) => Some((group, *start)),
+            _ => None,
+        }
+    }
+}
+
+/// The solid resources that kept blobs lie in, each once.
+fn solid_groups(blobs: &[Resource]) -> Vec<Arc<Solid>> {
+    let mut groups: Vec<Arc<Solid>> = Vec::new();
+    for (group, _) in blobs.iter().filter_map(Resource::kept_solid) {
+        if !groups.iter().any(|known| Arc::ptr_eq(known, group)) {
+            groups.push(Arc::clone(group));
+        }
+    }
+    groups
+}
+
+/// Copies what is kept. Neighbours in the source stay neighbours, so that they are copied together.
+fn copy_kept(all: &[&Resource], placed: &mut [Placed], sink: &mut dyn Sink, job: &Job<'_>) -> Result<()> {
+    let total =
+        all.iter().filter_map(|resource| resource.kept_plainly()).map(|stored| stored.bytes.len()).sum();
+    if total == 0 {
+        return Ok(());
+    }
+    job.event(Event::StepStarted { step: "copying what stays as it is", total_bytes: Some(total) });
+    let start = sink.position();
+    let mut at = start;
+    let mut pieces = Vec::new();
+    for (resource, placed) in all.iter().zip(placed) {
+        if let Some(stored) = resource.kept_plainly() {
+            let compressed = !matches!(stored.packing, Packing::Plain);
+            *placed = Placed { offset: at, len: stored.bytes.len(), compressed };
+            at += stored.bytes.len();
+            pieces.extend(stored.bytes.pieces().iter().cloned());
+        }
+    }
+    sink.content(&Content::from_pieces(pieces)?, job)?;
+    job.event(Event::StepFinished);
+    Ok(())
+}
+
+impl Resource {
+    /// How it lies in its source, if it is copied from there and not part of a solid resource.
+    fn kept_plainly(&self) -> Option<&Stored> {
+        match &self.body {
+            Body::Kept(stored) if !matches!(stored.packing, Packing::Solid { .. }) => Some(stored),
+            _ => None,
+        }
+    }
+}
+
+/// Writes what is new or changes its compression.
+fn write_fresh(
+    all: &[&Resource],
+    placed: &mut [Placed],
+    compression: Option<Compression>,
+    threads: usize,
+    sink: &mut dyn Sink,
+    job: &Job<'_>,
+) -> Result<()> {
+    let numbers: Vec<usize> = (0..all.len()).filter(|n| !matches!(all[*n].body, Body::Kept(_))).collect();
+    if numbers.is_empty() {
+        return Ok(());
+    }
+    let total = numbers.iter().map(|n| all[*n].raw_len).sum();
+    let Some(compression) = compression else {
+        job.event(Event::StepStarted { step: "writing content", total_bytes: Some(total) });
+        for n in numbers {
+            placed[n] = Placed { offset: sink.position(), len: all[n].raw_len, compressed: false };
+            sink.content(&all[n].plain_content(), job)?;
+        }
+        job.event(Event::StepFinished);
+        return Ok(());
+    };
+    job.event(Event::StepStarted { step: "compressing", total_bytes: Some(total) });
+    let blobs: Vec<&dyn RawBlob> = numbers.iter().map(|n| all[*n] as &dyn RawBlob).collect();
+    let mut current = OpenResource::default();
+    let mut opened = 0;
+    pack(&blobs, compression, threads, job, &mut |packed| match packed {
+        Packed::Chunk(bytes, raw_len) => {
+            if current.chunks == 0 {
+                current = OpenResource::start(all[numbers[opened]].raw_len, compression.chunk_len, sink)?;
+            }
+            job.event(Event::BytesDone(raw_len as u64));
+            current.chunk(bytes, sink)
+        }
+        Packed::End(number) => {
+            let resource = all[numbers[number]];
+            placed[numbers[number]] = std::mem::take(&mut current).end(resource, sink, job)?;
+            opened = number + 1;
+            Ok(())
+        }
+    })?;
+    job.event(Event::StepFinished);
+    Ok(())
+}
+
+impl Resource {
+    /// The bytes before compression, checked against the digest where they come from a source.
+    fn plain_content(&self) -> Content {
+        match &self.body {
+            Body::Kept(stored) | Body::Unpacked(stored) => stored.content(self.digest, &self.name),
+            Body::New(content) => content.clone(),
+        }
+    }
+}
+
+/// A resource whose chunks are being written.
+#[derive(Default)]
+struct OpenResource {
+    start: u64,
+    /// First byte of the first chunk.
+    base: u64,
+    width: u64,
+    chunks: u64,
+    table: Vec<u8>,
+}
+
+impl OpenResource {
+    fn start(raw_len: u64, chunk_len: u32, sink: &mut dyn Sink) -> Result<Self> {
+        let (start, width) = (sink.position(), entry_width(raw_len));
+        let table_len = raw_len.div_ceil(u64::from(chunk_len)).saturating_sub(1) * width;
+        sink.bytes(&vec![0; table_len as usize])?;
+        Ok(Self {
+            start,
+            base: start + table_len,
+            width,
+            chunks: 0,
+            table: Vec::with_capacity(table_len as usize),
+        })
+    }
+
+    fn chunk(&mut self, bytes: &[u8], sink: &mut dyn Sink) -> Result<()> {
+        if self.chunks > 0 {
+            let offset = sink.position() - self.base;
+            self.table.extend(&offset.to_le_bytes()[..self.width as usize]);
+        }
+        self.chunks += 1;
+        sink.bytes(bytes)
+    }
+
+    fn end(self, resource: &Resource, sink: &mut dyn Sink, job: &Job<'_>) -> Result<Placed> {
+        if self.chunks == 0 {
+            return Ok(Placed { offset: sink.position(), len: 0, compressed: false });
+        }
+        let len = sink.position() - self.start;
+        if len < resource.raw_len {
+            if !self.table.is_empty() {
+                sink.patch(self.start, &self.table)?;
+            }
+            return Ok(Placed { offset: self.start, len, compressed: true });
+        }
+        // It did not shrink: stored as it is, without a table.
+        if !self.table.is_empty() {
+            sink.rewind(self.start)?;
+            resource.read(job, &mut |bytes| sink.bytes(bytes))?;
+        }
+        if sink.position() - self.start != resource.raw_len {
+            return Err(Error::Mismatch {
+                expected: format!("{} bytes of {}", resource.raw_len, resource.name),
+                found: (sink.position() - self.start).to_string(),
+                hint: "the file changed while it was in use".into(),
+            });
+        }
+        Ok(Placed { offset: self.start, len: resource.raw_len, compressed: false })
+    }
+}

@@ -1,0 +1,472 @@
+//! A blob as it lies in a file, and how to get its bytes.
+
+use crate::{
+    BlobDigest,
+    codec::{Decoded, Fault, lzms, lzx, xpress},
+    digest::BlobHasher,
+    layout::{RawSolidHeader, SOLID_HEADER_LEN},
+};
+use neat_content::{Content, Error, Job, Producer, ReadAt, Result};
+use std::{
+    cell::RefCell,
+    io::Write,
+    sync::{Arc, Mutex, PoisonError},
+};
+use zerocopy::FromBytes;
+
+/// A method of compression.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Method {
+    /// XPRESS with Huffman codes.
+    Xpress,
+    /// LZX.
+    Lzx,
+    /// LZMS.
+    Lzms,
+}
+
+impl Method {
+    /// Its usual name.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Xpress => "XPRESS",
+            Self::Lzx => "LZX",
+            Self::Lzms => "LZMS",
+        }
+    }
+
+    /// Smallest and largest chunk in bytes; always a power of two.
+    pub const fn chunk_range(self) -> (u32, u32) {
+        match self {
+            Self::Xpress => (4 << 10, xpress::MAX_CHUNK_LEN as u32),
+            Self::Lzx => (lzx::MIN_WINDOW as u32, lzx::MAX_WINDOW as u32),
+            Self::Lzms => (4 << 10, lzms::MAX_CHUNK_LEN as u32),
+        }
+    }
+
+    /// Checks a chunk size that a file names; `offset` is where.
+    pub(crate) fn check_chunk_len(self, chunk_len: u32, structure: &'static str, offset: u64) -> Result<()> {
+        let (least, most) = self.chunk_range();
+        if chunk_len.is_power_of_two() && (least..=most).contains(&chunk_len) {
+            return Ok(());
+        }
+        let expected = format!("a power of two from {least} to {most} for {}", self.name());
+        Err(Error::bad_field(structure, "chunk_size", offset, expected, chunk_len))
+    }
+}
+
+/// How a blob's bytes are put into its file.
+#[derive(Clone)]
+pub enum Packing {
+    /// As they are.
+    Plain,
+    /// In chunks of their own.
+    Chunks {
+        /// The method.
+        method: Method,
+        /// Bytes of a chunk before compression.
+        chunk_len: u32,
+    },
+    /// In a solid resource with other blobs.
+    Solid {
+        /// The resource.
+        group: Arc<Solid>,
+        /// Position of the blob among the resource's bytes before compression.
+        start: u64,
+    },
+}
+
+/// A blob as it lies in a file.
+#[derive(Clone)]
+pub struct Stored {
+    /// The bytes in the file; of a solid blob, those of the whole resource.
+    pub bytes: Content,
+    /// Where they begin in the file.
+    pub offset: u64,
+    /// Length before compression.
+    pub raw_len: u64,
+    /// How they are put there.
+    pub packing: Packing,
+}
+
+/// A resource that holds several blobs.
+pub struct Solid {
+    bytes: Content,
+    offset: u64,
+    raw_len: u64,
+    method: Option<Method>,
+    chunk_len: u32,
+    /// Where each chunk begins in `bytes`, and one more: where the last ends.
+    chunks: Vec<u64>,
+    /// The chunk that was decoded last.
+    recent: Mutex<Option<(usize, Arc<Vec<u8>>)>>,
+}
+
+impl Solid {
+    /// Reads the header and the table of a solid resource that lies at `offset` of its file.
+    pub(crate) fn open(bytes: Content, offset: u64) -> Result<Self> {
+        const STRUCTURE: &str = "SolidResourceHeader";
+        let mut header = [0; SOLID_HEADER_LEN as usize];
+        bytes
+            .read_exact_at(0, &mut header)
+            .map_err(|error| error.within(format!("solid resource at byte {offset:#x}")))?;
+        let Ok(header) = RawSolidHeader::read_from_bytes(&header) else {
+            return Err(Error::Unsupported { what: STRUCTURE.into(), offset });
+        };
+        let method = match header.method.get() {
+            0 => None,
+            1 => Some(Method::Xpress),
+            2 => Some(Method::Lzx),
+            3 => Some(Method::Lzms),
+            other => return Err(Error::bad_field(STRUCTURE, "method", offset + 12, "0 to 3", other)),
+        };
+        let chunk_len = header.chunk_size.get();
+        match method {
+            Some(method) => method.check_chunk_len(chunk_len, STRUCTURE, offset + 8)?,
+            None if chunk_len == 0 || chunk_len > lzms::MAX_CHUNK_LEN as u32 => {
+                return Err(Error::bad_field(STRUCTURE, "chunk_size", offset + 8, "1 to 2^26", chunk_len));
+            }
+            None => {}
+        }
+        let raw_len = header.original_size.get();
+        let count = raw_len.div_ceil(u64::from(chunk_len));
+        let table_len = count.checked_mul(4).filter(|len| *len <= bytes.len() - SOLID_HEADER_LEN);
+        let Some(table_len) = table_len else {
+            return Err(Error::Truncated {
+                what: "chunk table of a solid resource".into(),
+                offset: offset + SOLID_HEADER_LEN,
+                wanted: count.saturating_mul(4),
+                available: bytes.len() - SOLID_HEADER_LEN,
+            });
+        };
+        let mut table = vec![0; table_len as usize];
+        bytes.read_exact_at(SOLID_HEADER_LEN, &mut table)?;
+        let mut at = SOLID_HEADER_LEN + table_len;
+        let mut chunks = Vec::with_capacity(count as usize + 1);
+        chunks.push(at);
+        for (n, size) in table.chunks_exact(4).enumerate() {
+            let size = size.try_into().map_or(0, u32::from_le_bytes);
+            at += u64::from(size);
+            if at > bytes.len() || size > chunk_len {
+                return Err(Error::bad_field(
+                    "SolidChunkTable",
+                    "size",
+                    offset + SOLID_HEADER_LEN + 4 * n as u64,
+                    "a chunk inside its resource, no larger than before compression",
+                    size,
+                ));
+            }
+            chunks.push(at);
+        }
+        Ok(Self { bytes, offset, raw_len, method, chunk_len, chunks, recent: Mutex::new(None) })
+    }
+
+    /// Bytes of all its blobs together.
+    pub const fn raw_len(&self) -> u64 {
+        self.raw_len
+    }
+
+    /// All its bytes in the file.
+    pub const fn bytes(&self) -> &Content {
+        &self.bytes
+    }
+
+    /// Where it begins in the file.
+    pub const fn offset(&self) -> u64 {
+        self.offset
+    }
+
+    /// Bytes in the file.
+    pub const fn packed_len(&self) -> u64 {
+        self.bytes.len()
+    }
+
+    fn chunk(&self, n: usize, unpacker: &mut Unpacker) -> Result<Arc<Vec<u8>>> {
+        let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((number, bytes)) = recent.as_ref()
+            && *number == n
+        {
+            return Ok(Arc::clone(bytes));
+        }
+        let (start, end) = (self.chunks[n], self.chunks[n + 1]);
+        let raw_len = (self.raw_len - n as u64 * u64::from(self.chunk_len)).min(u64::from(self.chunk_len));
+        let mut packed = vec![0; (end - start) as usize];
+        self.bytes.read_exact_at(start, &mut packed)?;
+        let bytes = match self.method {
+            Some(method) if packed.len() as u64 != raw_len => {
+                let mut raw = vec![0; raw_len as usize];
+                unpacker
+                    .decode(method, self.chunk_len, &packed, &mut raw)
+                    .map_err(|fault| damaged(method, self.offset + start, fault))?;
+                raw
+            }
+            _ if packed.len() as u64 == raw_len => packed,
+            _ => {
+                return Err(Error::bad_field(
+                    "SolidChunkTable",
+                    "size",
+                    self.offset + start,
+                    format!("{raw_len} bytes"),
+                    packed.len(),
+                ));
+            }
+        };
+        let bytes = Arc::new(bytes);
+        *recent = Some((n, Arc::clone(&bytes)));
+        Ok(bytes)
+    }
+}
+
+fn damaged(method: Method, offset: u64, fault: Fault) -> Error {
+    Error::Mismatch {
+        expected: format!("{} data at byte {offset:#x}", method.name()),
+        found: format!("damaged data: {fault}"),
+        hint: "the file is damaged; compare its digest with the vendor's".into(),
+    }
+}
+
+/// Bytes of a compressed resource that are read at once.
+const WINDOW: u64 = 1 << 20;
+
+/// Decoders and buffers, kept from blob to blob.
+#[derive(Default)]
+pub struct Unpacker {
+    xpress: Option<Box<xpress::Decoder>>,
+    lzx: Option<(u32, Box<lzx::Decoder>)>,
+    lzms: Option<Box<lzms::Decoder>>,
+    packed: Vec<u8>,
+    raw: Vec<u8>,
+}
+
+impl Unpacker {
+    fn decode(&mut self, method: Method, chunk_len: u32, packed: &[u8], raw: &mut [u8]) -> Decoded {
+        match method {
+            Method::Xpress => self.xpress.get_or_insert_default().decode(packed, raw),
+            Method::Lzx => {
+                let (_, decoder) = match self.lzx.take().filter(|(made_for, _)| *made_for == chunk_len) {
+                    Some(decoder) => self.lzx.insert(decoder),
+                    None => self.lzx.insert((chunk_len, Box::new(lzx::Decoder::new(chunk_len as usize)))),
+                };
+                decoder.decode(packed, raw)
+            }
+            Method::Lzms => self.lzms.get_or_insert_default().decode(packed, raw),
+        }
+    }
+
+    /// Calls `each` with the blob's bytes in order.
+    pub fn unpack(
+        &mut self,
+        stored: &Stored,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        match &stored.packing {
+            Packing::Plain => stored.bytes.for_each_block(WINDOW as usize, job, each),
+            Packing::Chunks { method, chunk_len } => {
+                self.unpack_chunks(stored, *method, *chunk_len, job, each)
+            }
+            Packing::Solid { group, start } => {
+                let (mut at, end) = (*start, start + stored.raw_len);
+                let chunk_len = u64::from(group.chunk_len);
+                while at < end {
+                    job.check()?;
+                    let number = at / chunk_len;
+                    let chunk = group.chunk(number as usize, self)?;
+                    let first = number * chunk_len;
+                    let stop = end.min(first + chunk.len());
+                    each(&chunk[(at - first) as usize..(stop - first) as usize])?;
+                    at = stop;
+                }
+                Ok(())
+            }
+        }
+    }
+
+    fn unpack_chunks(
+        &mut self,
+        stored: &Stored,
+        method: Method,
+        chunk_len: u32,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let table = ChunkTable::read(stored, chunk_len)?;
+        let mut window = (0, std::mem::take(&mut self.packed));
+        let mut raw = std::mem::take(&mut self.raw);
+        window.1.clear();
+        let result = (0..table.count).try_for_each(|n| {
+            if n % 32 == 0 {
+                job.check()?;
+            }
+            let (start, end) = table.chunk(n);
+            if start < window.0 || end > window.0 + window.1.len() as u64 {
+                window.0 = start;
+                let len = WINDOW.max(end - start).min(stored.bytes.len() - start);
+                window.1.resize(len as usize, 0);
+                stored.bytes.read_exact_at(start, &mut window.1)?;
+            }
+            let packed = &window.1[(start - window.0) as usize..(end - window.0) as usize];
+            let raw_len = (stored.raw_len - n * u64::from(chunk_len)).min(u64::from(chunk_len)) as usize;
+            if packed.len() == raw_len {
+                return each(packed);
+            }
+            raw.resize(raw_len, 0);
+            self.decode(method, chunk_len, packed, &mut raw)
+                .map_err(|fault| damaged(method, stored.offset + start, fault))?;
+            each(&raw)
+        });
+        self.packed = window.1;
+        self.raw = raw;
+        result
+    }
+}
+
+/// Where the chunks of a resource lie.
+struct ChunkTable {
+    entries: Vec<u8>,
+    wide: bool,
+    count: u64,
+    len: u64,
+    /// First byte of the first chunk, from the start of the resource.
+    base: u64,
+}
+
+impl ChunkTable {
+    /// Reads and checks the table: one entry fewer than chunks, each where a chunk begins after the table; eight bytes
+    /// wide when the blob is 4 GiB or more.
+    fn read(stored: &Stored, chunk_len: u32) -> Result<Self> {
+        let count = stored.raw_len.div_ceil(u64::from(chunk_len));
+        let wide = stored.raw_len > u64::from(u32::MAX);
+        let width = entry_width(stored.raw_len);
+        let len = stored.bytes.len();
+        let base = count.saturating_sub(1).saturating_mul(width);
+        if base > len {
+            return Err(Error::Truncated {
+                what: "chunk table".into(),
+                offset: stored.offset,
+                wanted: base,
+                available: len,
+            });
+        }
+        let mut entries = vec![0; base as usize];
+        stored.bytes.read_exact_at(0, &mut entries)?;
+        let table = Self { entries, wide, count, len, base };
+        let mut before = base;
+        for n in 1..=count {
+            let start = table.start(n);
+            let size = start.checked_sub(before);
+            if start > len || size.is_none_or(|size| size == 0 || size > u64::from(chunk_len)) {
+                return Err(Error::bad_field(
+                    "ChunkTable",
+                    "offset",
+                    stored.offset + (n - 1) * width,
+                    "chunks that follow each other inside the resource, none larger than before compression",
+                    start,
+                ));
+            }
+            before = start;
+        }
+        Ok(table)
+    }
+
+    /// Where chunk `n` begins, from the start of the resource; of the one after the last, where that ends.
+    fn start(&self, n: u64) -> u64 {
+        let Some(n) = n.checked_sub(1) else { return self.base };
+        let width = if self.wide { 8 } else { 4 };
+        let at = n as usize * width;
+        match self.entries.get(at..at + width) {
+            None => self.len,
+            Some(entry) if self.wide => {
+                entry.try_into().map_or(0, u64::from_le_bytes).saturating_add(self.base)
+            }
+            Some(entry) => entry.try_into().map_or(0, |four| u64::from(u32::from_le_bytes(four))) + self.base,
+        }
+    }
+
+    fn chunk(&self, n: u64) -> (u64, u64) {
+        (self.start(n), self.start(n + 1))
+    }
+}
+
+/// Bytes of an entry in the chunk table of a blob this long.
+pub(crate) const fn entry_width(raw_len: u64) -> u64 {
+    if raw_len > u32::MAX as u64 { 8 } else { 4 }
+}
+
+thread_local! {
+    static UNPACKER: RefCell<Unpacker> = RefCell::default();
+}
+
+impl Stored {
+    /// Calls `each` with the blob's bytes in order and checks at the end that they are those that `digest` names.
+    pub fn read(
+        &self,
+        digest: BlobDigest,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let mut hasher = BlobHasher::default();
+        let mut unpacker = UNPACKER.take();
+        let result = unpacker.unpack(self, job, &mut |block| {
+            hasher.add(block);
+            each(block)
+        });
+        UNPACKER.set(unpacker);
+        result?;
+        let found = hasher.finish();
+        if found == digest {
+            return Ok(());
+        }
+        Err(Error::Mismatch {
+            expected: format!("the blob at byte {:#x} to have the SHA-1 {digest}", self.offset),
+            found: found.to_string(),
+            hint: "the file is damaged; compare its digest with the vendor's".into(),
+        })
+    }
+
+    /// All bytes, at most `limit`, checked against `digest`. `what` names them in errors.
+    pub fn to_vec(&self, digest: BlobDigest, limit: u64, what: &str) -> Result<Vec<u8>> {
+        if self.raw_len > limit {
+            return Err(Error::Limit {
+                what: format!("size in bytes of {what}"),
+                offset: self.offset,
+                limit,
+                found: self.raw_len,
+            });
+        }
+        // What the length promises is only a promise: grow with what really comes.
+        let mut bytes = Vec::with_capacity(self.raw_len.min(1 << 20) as usize);
+        self.read(digest, &Job::silent(), &mut |block| {
+            bytes.extend_from_slice(block);
+            Ok(())
+        })
+        .map_err(|error| error.within(what))?;
+        Ok(bytes)
+    }
+
+    /// The blob as lazy content, which is checked against `digest` when its last byte is read. `place` says in errors
+    /// whose content it is.
+    pub fn content(&self, digest: BlobDigest, place: &str) -> Content {
+        Content::deferred(Arc::new(Unpacked { stored: self.clone(), digest, place: place.into() }))
+    }
+}
+
+struct Unpacked {
+    stored: Stored,
+    digest: BlobDigest,
+    place: Box<str>,
+}
+
+impl Producer for Unpacked {
+    fn len(&self) -> u64 {
+        self.stored.raw_len
+    }
+
+    fn produce(&self, sink: &mut dyn Write) -> Result<()> {
+        let result = self.stored.read(self.digest, &Job::silent(), &mut |block| {
+            sink.write_all(block)
+                .map_err(|source| Error::Io { action: "write the content of a blob".into(), source })
+        });
+        result.map_err(|error| error.within(&self.place))
+    }
+}
