@@ -37,6 +37,9 @@ pub(crate) struct Global {
     /// Print how long each step took
     #[arg(short, long, global = true)]
     pub verbose: bool,
+    /// Threads that compress; 0 stands for as many as there are cores
+    #[arg(long, value_name = "N", default_value_t = 0, global = true, help_heading = "Work")]
+    pub threads: usize,
     /// Use colours
     #[arg(long, value_name = "WHEN", default_value = "auto", global = true)]
     pub color: ColorWhen,
@@ -60,6 +63,11 @@ pub(crate) enum Command {
     Take(TakeArgs),
     Unpack(UnpackArgs),
     Master(MasterArgs),
+    Editions(EditionsArgs),
+    Capture(CaptureArgs),
+    Repack(RepackArgs),
+    Split(SplitArgs),
+    Join(JoinArgs),
     Draft(DraftArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
@@ -70,30 +78,50 @@ pub(crate) enum Command {
 #[derive(Debug, Args)]
 #[command(after_help = "Example:\n  neatstack look quay-os-7.iso")]
 pub(crate) struct LookArgs {
-    /// An ISO file, a folder, a stack file, a ledger or an answer file
+    /// An ISO file, a folder, an image file, a stack file, a ledger or an answer file
     pub path: PathBuf,
     /// Also compute the file's digest, which reads all of it
     #[arg(long, value_name = "KIND")]
     pub digest: Option<Digest>,
 }
 
-/// List the files of a media: digest, size, path
+/// Which edition of an image file is meant.
 #[derive(Debug, Args)]
-#[command(after_help = "Example:\n  neatstack files quay-os-7.iso --digest sha256")]
+#[command(next_help_heading = "Inside an image file")]
+pub(crate) struct InsideArgs {
+    /// The edition, by name or number
+    #[arg(long, value_name = "EDITION")]
+    pub edition: Option<String>,
+    /// Which image file of the media, by its path there; without it the one with the systems to install
+    #[arg(long, value_name = "PATH", requires = "edition")]
+    pub image: Option<String>,
+}
+
+/// List the files of a media or of an edition: digest, size, path
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  neatstack files quay-os-7.iso --digest sha256\n  neatstack files quay-os-7.iso --edition \"Quay OS 7 Bridge\""
+)]
 pub(crate) struct FilesArgs {
-    /// An ISO file or a folder
+    /// An ISO file, a folder or an image file
     pub path: PathBuf,
+    #[command(flatten)]
+    pub inside: InsideArgs,
     /// Compute each file's digest
     #[arg(long, value_name = "KIND")]
     pub digest: Option<Digest>,
 }
 
-/// Copy files out of a media
+/// Copy files out of a media or an edition
 #[derive(Debug, Args)]
-#[command(after_help = "Example:\n  neatstack take quay-os-7.iso sources/products.toml support --to here/")]
+#[command(
+    after_help = "Examples:\n  neatstack take quay-os-7.iso readme.txt support --to here/\n  neatstack take install.wim Quay/Config --edition 2 --to here/"
+)]
 pub(crate) struct TakeArgs {
-    /// An ISO file or a folder
+    /// An ISO file, a folder or an image file
     pub path: PathBuf,
+    #[command(flatten)]
+    pub inside: InsideArgs,
     /// Files or folders on it, in any case
     #[arg(required = true)]
     pub what: Vec<String>,
@@ -262,6 +290,212 @@ pub(crate) enum Digest {
     Sha256,
 }
 
+/// Say which editions an image file holds, or write one with other editions
+#[derive(Debug, Args)]
+#[command(
+    args_conflicts_with_subcommands = false,
+    after_help = "\
+The image file itself is never changed; a new one is written. What stays is copied as it is, not compressed anew.
+Editions are given by name or number.
+
+Examples:
+  neatstack editions install.wim
+  neatstack editions install.wim keep 2 -o bridge.wim
+  neatstack editions install.wim rename 2 --name \"Bridge console\" -o renamed.wim
+  neatstack editions install.wim combine other.wim -o both.wim"
+)]
+pub(crate) struct EditionsArgs {
+    /// An image file or any one part of a split one; for the list also a media
+    pub path: PathBuf,
+    #[command(subcommand)]
+    pub action: Option<EditionsAction>,
+}
+
+/// What becomes of the editions.
+#[derive(Debug, Subcommand)]
+pub(crate) enum EditionsAction {
+    /// Keep only these
+    Keep {
+        /// Editions, by name or number
+        #[arg(required = true)]
+        which: Vec<String>,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+    /// Leave these out
+    Drop {
+        /// Editions, by name or number
+        #[arg(required = true)]
+        which: Vec<String>,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+    /// Put these first, in this order; the others follow
+    Order {
+        /// Editions, by name or number
+        #[arg(required = true)]
+        which: Vec<String>,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+    /// Give one other names
+    Rename {
+        /// The edition, by name or number
+        which: String,
+        /// Its name, unique in the file
+        #[arg(long, value_name = "TEXT")]
+        name: Option<String>,
+        /// Its description
+        #[arg(long, value_name = "TEXT")]
+        description: Option<String>,
+        /// The name that setup shows
+        #[arg(long, value_name = "TEXT")]
+        display_name: Option<String>,
+        /// The description that setup shows
+        #[arg(long, value_name = "TEXT")]
+        display_description: Option<String>,
+        /// The word that setup knows it by
+        #[arg(long, value_name = "WORD")]
+        flags: Option<String>,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+    /// Add the editions of other image files; what they share is stored once
+    Combine {
+        /// Other image files
+        #[arg(required = true)]
+        others: Vec<PathBuf>,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+    /// Mark the one that boots
+    Boot {
+        /// The edition, by name or number; `none` for none
+        which: String,
+        #[command(flatten)]
+        output: ImageOutput,
+    },
+}
+
+/// An image file to write.
+#[derive(Debug, Args)]
+pub(crate) struct ImageOutput {
+    /// The image file to write
+    #[arg(short, long, value_name = "OUT.wim")]
+    pub output: PathBuf,
+    /// Overwrite it if it is there
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// How an image file is compressed.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Compression")]
+pub(crate) struct CompressionArgs {
+    /// How hard to try
+    #[arg(long, value_name = "LEVEL", default_value = "fast")]
+    pub level: LevelName,
+    /// The method; without it the one that the file has, else lzx
+    #[arg(long, value_name = "METHOD")]
+    pub method: Option<MethodName>,
+    /// Bytes compressed on their own, such as 32KiB; larger is smaller and slower to read
+    #[arg(long, value_name = "SIZE", value_parser = parse_size)]
+    pub chunk: Option<u64>,
+}
+
+/// How hard to try.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LevelName {
+    /// Store as it is
+    None,
+    /// Quickly
+    Fast,
+    /// As small as possible
+    Max,
+}
+
+/// A method of compression.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum MethodName {
+    /// Quick to read
+    Xpress,
+    /// Smaller
+    Lzx,
+}
+
+/// Write a folder as an image file with one edition
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Times, attributes, symbolic and hard links are kept. To put the edition beside others: `editions combine`.\n\nExample:\n  neatstack capture system/ -o system.wim --name \"Ticket kiosk\" --exclude '*.tmp'"
+)]
+pub(crate) struct CaptureArgs {
+    /// The folder
+    pub dir: PathBuf,
+    #[command(flatten)]
+    pub output: ImageOutput,
+    /// Name of the edition
+    #[arg(long, value_name = "TEXT")]
+    pub name: String,
+    /// Its description
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub description: String,
+    /// Names to leave out, or with a `/` paths from the folder; `*` and `?` stand for anything
+    #[arg(long, value_name = "PATTERN")]
+    pub exclude: Vec<String>,
+    /// Leave out names that the target systems cannot hold, instead of refusing
+    #[arg(long)]
+    pub skip_bad_names: bool,
+    #[command(flatten)]
+    pub compression: CompressionArgs,
+}
+
+/// Write an image file anew with another compression
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A solid image file becomes an ordinary one.\n\nExample:\n  neatstack repack install.esd --level max -o install.wim"
+)]
+pub(crate) struct RepackArgs {
+    /// An image file, or any one part of a split one
+    pub path: PathBuf,
+    #[command(flatten)]
+    pub output: ImageOutput,
+    #[command(flatten)]
+    pub compression: CompressionArgs,
+    /// Whether there is an integrity table; `auto` means as in the source
+    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    pub integrity: Wanted,
+}
+
+/// Split an image file into parts that file systems with small files hold
+#[derive(Debug, Args)]
+#[command(
+    after_help = "The parts are called OUT.swm, OUT2.swm and so on.\n\nExample:\n  neatstack split install.wim --limit 3800MiB -o sources/install.swm"
+)]
+pub(crate) struct SplitArgs {
+    /// The image file
+    pub path: PathBuf,
+    /// Largest part; the default fits FAT32
+    #[arg(long, value_name = "SIZE", value_parser = parse_size, default_value = "3800MiB")]
+    pub limit: u64,
+    /// The first part to write
+    #[arg(short, long, value_name = "OUT.swm")]
+    pub output: PathBuf,
+    /// Overwrite parts that are there
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// Join the parts of a split image file
+#[derive(Debug, Args)]
+#[command(after_help = "Example:\n  neatstack join install.swm install2.swm -o install.wim")]
+pub(crate) struct JoinArgs {
+    /// The parts, in any order; one alone stands for all that lie beside it
+    #[arg(required = true)]
+    pub parts: Vec<PathBuf>,
+    #[command(flatten)]
+    pub output: ImageOutput,
+}
+
 /// Print a commented stack file for a media
 #[derive(Debug, Args)]
 #[command(after_help = "Example:\n  neatstack draft quay-os-7.iso > bridge.stack.toml")]
@@ -304,6 +538,35 @@ pub(crate) struct DemoArgs {
     /// The folder to make it in
     #[arg(default_value = "neatstack-demo")]
     pub dir: PathBuf,
+    /// How much the made-up systems hold
+    #[arg(long, value_name = "SIZE", default_value = "small")]
+    pub size: DemoSize,
+}
+
+/// How much the made-up systems hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum DemoSize {
+    /// A few MB
+    Small,
+    /// A few hundred MB
+    Full,
+}
+
+/// A number of bytes, with a unit if any: `32KiB`, `3800MiB`, `4GB`.
+fn parse_size(text: &str) -> Result<u64, String> {
+    let digits = text.trim_end_matches(|c: char| !c.is_ascii_digit());
+    let unit: u64 = match text[digits.len()..].trim().to_ascii_lowercase().as_str() {
+        "" | "b" => 1,
+        "k" | "kib" => 1 << 10,
+        "m" | "mib" => 1 << 20,
+        "g" | "gib" => 1 << 30,
+        "kb" => 1000,
+        "mb" => 1_000_000,
+        "gb" => 1_000_000_000,
+        _ => return Err("a size such as 32KiB, 3800MiB or 4GB is wanted".into()),
+    };
+    let number: u64 = digits.trim().parse().map_err(|_| "a size begins with a whole number")?;
+    number.checked_mul(unit).ok_or_else(|| "that is more bytes than there can be".into())
 }
 
 fn parse_hex(text: &str) -> Result<u16, String> {
@@ -334,6 +597,13 @@ mod tests {
             "neatstack master d -o a.iso --udf off --joliet 103 --rock-ridge on",
             "neatstack build s.toml --dry-run -q",
             "neatstack demo",
+            "neatstack editions a.wim",
+            "neatstack editions a.wim keep 1 2 -o b.wim",
+            "neatstack editions a.wim rename 1 --name x -o b.wim --replace",
+            "neatstack repack a.wim -o b.wim --level max --method lzx --chunk 32KiB --threads 2",
+            "neatstack split a.wim --limit 3800MiB -o a.swm",
+            "neatstack files a.iso --edition 1 --image sources/boot.wim",
+            "neatstack capture d -o a.wim --name x --exclude *.tmp",
         ] {
             assert!(parses(line), "{line}");
         }
@@ -345,6 +615,10 @@ mod tests {
             "neatstack master d",
             "neatstack master d -o a.iso --load-segment zz",
             "neatstack build s.toml --color blue",
+            "neatstack editions a.wim keep -o b.wim",
+            "neatstack editions a.wim keep 1",
+            "neatstack repack a.wim -o b.wim --chunk 32KiX",
+            "neatstack files a.iso --image sources/boot.wim",
         ] {
             assert!(!parses(line), "{line}");
         }

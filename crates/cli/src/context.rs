@@ -15,6 +15,8 @@ use std::{
 pub(crate) struct Context {
     pub json: bool,
     pub quiet: bool,
+    /// Threads that compress, 0 for as many as there are cores.
+    pub threads: usize,
     stop: Arc<AtomicBool>,
     progress: Progress,
 }
@@ -34,7 +36,7 @@ impl Context {
         }
         let shows = std::io::stderr().is_terminal() && !global.quiet && !global.json;
         let progress = Progress { shows, verbose: global.verbose, bar: Mutex::new(None) };
-        Ok(Self { json: global.json, quiet: global.quiet, stop, progress })
+        Ok(Self { json: global.json, quiet: global.quiet, threads: global.threads, stop, progress })
     }
 
     /// A job that shows its progress and ends on Ctrl-C.

@@ -28,7 +28,7 @@ fn look_says_what_a_technician_wants_to_know() {
     for wanted in [
         "QUAY_OS_7",
         "UDF 1.02 (read), Joliet, ISO 9660",
-        "17 files in 12 folders",
+        "16 files in 11 folders",
         "BIOS: boot/bios.img, 4.0 KiB, loads 8 sectors",
         "holds EFI/BOOT/BOOTX64.EFI",
         "none where setup looks",
@@ -53,7 +53,7 @@ fn look_says_what_a_technician_wants_to_know() {
 #[test]
 fn files_and_take_agree_with_the_demo_data() {
     let (_keep, dir) = demo();
-    let tree = neat_demo::media_tree().unwrap();
+    let tree = neat_demo::media_tree(neat_demo::Size::Small, &neat_content::Job::silent()).unwrap();
     let files = json(&dir, &["files", "quay-os-7.iso", "--json", "--digest", "sha1"]);
     let paths: Vec<_> = files.as_array().unwrap().iter().map(|file| file["path"].as_str().unwrap()).collect();
     let wanted: Vec<_> =
@@ -165,7 +165,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == source, "the source is never written");
     let text = ok(&dir, &["look", "out/bridge.ledger.json"]);
     assert!(text.contains("ledger of a build") && text.contains("put media:/autounattend.xml"), "{text}");
-    // Every file of the source is there, with the same bytes.
+    // Every file of the source is there, with the same bytes; only the image file has fewer editions.
     let list = |iso: &str| {
         json(&dir, &["files", iso, "--digest", "sha256", "--json"])
             .as_array()
@@ -175,7 +175,10 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
             .collect::<Vec<_>>()
     };
     let built = list("out/bridge.iso");
-    assert!(list("quay-os-7.iso").iter().all(|file| built.contains(file)));
+    let source = list("quay-os-7.iso");
+    let changed: Vec<_> =
+        source.iter().filter(|file| !built.contains(file)).map(|(path, _)| path.as_str()).collect();
+    assert_eq!(changed, ["\"sources/install.wim\""]);
 }
 
 fn stack(dir: &Path, body: &str) -> &'static str {

@@ -4,7 +4,10 @@
 //! few site files and a stack file that puts them together.
 
 mod site;
+mod system;
 mod words;
+
+pub use system::Size;
 
 use neat_content::{Content, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
 use neat_media::{BootEntry, BootImage, Platform, VolumeIdentity, eltorito::find, master};
@@ -37,7 +40,7 @@ pub struct Demo {
 }
 
 /// The files of the Quay OS 7 media.
-pub fn media_tree() -> Result<Tree> {
+pub fn media_tree(size: Size, job: &Job<'_>) -> Result<Tree> {
     let meta = Meta::at(RELEASED);
     let mut tree = Tree::new(meta);
     let mut put =
@@ -50,12 +53,6 @@ pub fn media_tree() -> Result<Tree> {
         put(&format!("sources/{language}/setup.lang"), words::prose(&format!("setup-{language}"), 24_000))?;
     }
     put("sources/products.toml", words::PRODUCTS.as_bytes().to_vec())?;
-    for (number, name) in ["kiosk", "bridge", "engine-room"].iter().enumerate() {
-        put(
-            &format!("sources/packages/quay-{name}.pkg"),
-            words::noise(number as u64 + 1, 700_000 + number * 130_001),
-        )?;
-    }
     put("support/charts/Hafenpläne.txt", words::prose("harbour", 9_000))?;
     put("support/charts/航路図.txt", words::prose("route", 7_000))?;
     put(
@@ -63,6 +60,8 @@ pub fn media_tree() -> Result<Tree> {
         words::prose("kiosk", 31_000),
     )?;
     put("support/manual/empty-page.txt", Vec::new())?;
+    tree.put_file("sources/install.wim", system::install_image(size, job)?, meta)?;
+    tree.put_file("sources/boot.wim", system::setup_image(job)?, meta)?;
     Ok(tree)
 }
 
@@ -86,8 +85,8 @@ pub fn media_options(tree: &Tree) -> Result<master::Options> {
 
 /// Makes the demo data in `folder`, which is created where it is missing. Files of the demo that are there are
 /// written anew.
-pub fn write(folder: &Path, job: &Job<'_>) -> Result<Demo> {
-    let tree = media_tree()?;
+pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
+    let tree = media_tree(size, job)?;
     let media = folder.join(MEDIA_NAME);
     let files = site::tree()?;
     for step in files.walk() {
@@ -144,8 +143,8 @@ mod tests {
     #[test]
     fn the_same_bytes_every_time() {
         let (a, b) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let first = write(a.path(), &Job::silent()).unwrap();
-        let second = write(b.path(), &Job::silent()).unwrap();
+        let first = write(a.path(), Size::Small, &Job::silent()).unwrap();
+        let second = write(b.path(), Size::Small, &Job::silent()).unwrap();
         assert!(std::fs::read(first.media).unwrap() == std::fs::read(second.media).unwrap());
         assert_eq!(std::fs::read(first.stack).unwrap(), std::fs::read(second.stack).unwrap());
     }

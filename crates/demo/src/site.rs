@@ -9,6 +9,8 @@ title = "Bridge console"
 
 [source]
 media = "@MEDIA@"
+# Consoles on the bridge need one of the three editions.
+editions = ["Quay OS 7 Bridge"]
 
 # Wallpaper, charts and the telephone list go along on the media.
 [[place]]

@@ -7,7 +7,7 @@ pub(crate) const README: &str = "Quay OS 7\r\n=========\r\n\r\nInstallation medi
 pub(crate) const LICENCE: &str = "Quay OS 7 may be installed on every vessel, quay and kiosk of Brackwater Ferries.\r\nIt comes without any warranty, and without any ferry.\r\n";
 
 /// Which products the media holds.
-pub(crate) const PRODUCTS: &str = "system = \"Quay OS\"\nversion = \"7.0\"\nbuild = 7042\narchitecture = \"x64\"\n\n[[product]]\nname = \"Quay OS 7 Kiosk\"\npackage = \"quay-kiosk.pkg\"\n\n[[product]]\nname = \"Quay OS 7 Bridge\"\npackage = \"quay-bridge.pkg\"\n\n[[product]]\nname = \"Quay OS 7 Engine Room\"\npackage = \"quay-engine-room.pkg\"\n";
+pub(crate) const PRODUCTS: &str = "system = \"Quay OS\"\nversion = \"7.0\"\nbuild = 7042\narchitecture = \"x64\"\nimage = \"install.wim\"\n\n[[product]]\nedition = \"Quay OS 7 Kiosk\"\n\n[[product]]\nedition = \"Quay OS 7 Bridge\"\n\n[[product]]\nedition = \"Quay OS 7 Engine Room\"\n";
 
 const WORDS: [&str; 24] = [
     "ferry", "quay", "tide", "ticket", "bridge", "engine", "lamp", "rope", "harbour", "chart", "buoy",
@@ -55,6 +55,49 @@ pub(crate) fn noise(seed: u64, len: usize) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(len + 8);
     while bytes.len() < len {
         bytes.extend(numbers.next().to_le_bytes());
+    }
+    bytes.truncate(len);
+    bytes
+}
+
+/// About `len` bytes that look like a program: instructions with calls of the same few functions, tables of numbers that
+/// grow, and names.
+pub(crate) fn program(seed: u64, len: usize) -> Vec<u8> {
+    const PIECES: [&[u8]; 10] = [
+        &[0x55, 0x48, 0x89, 0xE5],
+        &[0x48, 0x83, 0xEC, 0x20],
+        &[0x48, 0x8B, 0x45, 0xF8],
+        &[0x89, 0xC7],
+        &[0x31, 0xC0],
+        &[0x85, 0xC0, 0x74, 0x0C],
+        &[0x48, 0x8D, 0x7D, 0xE0],
+        &[0xC9, 0xC3, 0x90, 0x90],
+        &[0x0F, 0xB6, 0x00],
+        &[0x83, 0xF8, 0x02, 0x75],
+    ];
+    let mut numbers = Numbers(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+    let mut bytes = Vec::with_capacity(len + 64);
+    let mut row = 0_u32;
+    while bytes.len() < len {
+        let number = numbers.next() >> 24;
+        match number % 16 {
+            0..=8 => bytes.extend_from_slice(PIECES[(number >> 8) as usize % PIECES.len()]),
+            9..=11 => {
+                // A call of one of 50 functions, by its distance from here.
+                let target = ((number >> 8) % 50 * 1024) as i32;
+                bytes.push(0xE8);
+                let here = bytes.len() as i32 + 4;
+                bytes.extend((target - here).to_le_bytes());
+            }
+            12..=14 => {
+                row += (number >> 8) as u32 % 40;
+                bytes.extend(row.to_le_bytes());
+            }
+            _ => {
+                bytes.extend(WORDS[(number >> 8) as usize % WORDS.len()].as_bytes());
+                bytes.push(0);
+            }
+        }
     }
     bytes.truncate(len);
     bytes

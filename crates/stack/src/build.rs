@@ -20,6 +20,8 @@ pub struct BuildOptions<'a> {
     pub program: &'a str,
     /// Whether the finished file is digested while it is written.
     pub digest: bool,
+    /// Number of threads that compress, 0 for as many as there are cores.
+    pub threads: usize,
 }
 
 /// What a build leaves.
@@ -51,6 +53,7 @@ impl Prepared {
         if let Some(folder) = self.iso.parent() {
             std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
         }
+        self.finish_image(options.threads, job)?;
         // What a later step took off the media again is no file of it, and what was put twice is one.
         let mut seen = HashSet::new();
         let found = |file: &LedgerFile| self.layout.tree().find_ignoring_case(&file.path);

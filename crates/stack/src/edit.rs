@@ -60,7 +60,8 @@ impl Editor {
         self.findings.push(Finding { weight, message, hint: hint.into() });
     }
 
-    fn meta(&self, meta: Meta) -> Meta {
+    /// Metadata as it goes on the media.
+    pub(crate) fn meta(&self, meta: Meta) -> Meta {
         // On a media everything is readable and nothing is writable, whatever the file's mode was here.
         let modified = self.latest.map_or(meta.modified, |latest| meta.modified.min(latest));
         Meta { modified, mode: None, hidden: meta.hidden }
@@ -127,7 +128,8 @@ impl Editor {
         Ok(content)
     }
 
-    fn newest(&self) -> Timestamp {
+    /// The newest time on the media.
+    pub(crate) fn newest(&self) -> Timestamp {
         self.tree.newest().max(self.tree.node(Tree::ROOT).meta.modified)
     }
 

@@ -32,6 +32,51 @@ pub struct SourceSection {
     pub media: String,
     /// SHA-256 of the ISO file in hexadecimal, checked before anything else.
     pub sha256: Option<String>,
+    /// Editions to keep, by name or number, in this order; without it all.
+    #[serde(default, deserialize_with = "names_or_numbers")]
+    pub editions: Vec<String>,
+    /// Another media, or an image file, whose systems this media's setup is to install.
+    pub image_from: Option<String>,
+}
+
+/// Editions are named by text or by number.
+fn names_or_numbers<'de, D: serde::Deserializer<'de>>(
+    deserializer: D,
+) -> std::result::Result<Vec<String>, D::Error> {
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum NameOrNumber {
+        Name(String),
+        Number(u32),
+    }
+    let values = Vec::<NameOrNumber>::deserialize(deserializer)?;
+    Ok(values
+        .into_iter()
+        .map(|value| match value {
+            NameOrNumber::Name(name) => name,
+            NameOrNumber::Number(number) => number.to_string(),
+        })
+        .collect())
+}
+
+/// `media.compression`
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CompressionValue {
+    /// Stored as it is.
+    None,
+    /// Quickly.
+    Fast,
+    /// As small as possible.
+    Max,
+}
+
+/// `media.file_limit`
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileLimitValue {
+    /// What FAT32 holds.
+    Fat32,
 }
 
 /// `[[place]]`
@@ -167,6 +212,10 @@ pub struct MediaSection {
     pub boot_code: Option<String>,
     /// Whether Rock Ridge attributes are written; without it, as the source has it.
     pub rock_ridge: Option<bool>,
+    /// Compresses the image file with the systems anew; without it, it stays as it is.
+    pub compression: Option<CompressionValue>,
+    /// Splits the image file with the systems where it is larger than this file system holds.
+    pub file_limit: Option<FileLimitValue>,
 }
 
 impl StackFile {

@@ -16,7 +16,7 @@ use Key::{Later, Table, Value};
 
 const STACK: &[(&str, Key)] = &[
     ("title", Value),
-    ("source", Table(&[("media", Value), ("sha256", Value), ("image_from", Later), ("editions", Later)])),
+    ("source", Table(&[("media", Value), ("sha256", Value), ("image_from", Value), ("editions", Value)])),
     ("update", Later),
     ("driver", Later),
     ("remove", Later),
@@ -58,8 +58,8 @@ const STACK: &[(&str, Key)] = &[
             ("boot_code", Value),
             ("rock_ridge", Value),
             ("stick", Later),
-            ("compression", Later),
-            ("file_limit", Later),
+            ("compression", Value),
+            ("file_limit", Value),
         ]),
     ),
     ("variant", Later),
@@ -159,10 +159,9 @@ mod tests {
 
     #[test]
     fn what_is_not_built_yet_is_an_error_that_names_it() {
-        for (text, name) in [
-            ("[[driver]]\nfrom = \"x\"\n", "`driver`"),
-            ("[media]\ncompression = \"max\"\n", "`media.compression`"),
-        ] {
+        for (text, name) in
+            [("[[driver]]\nfrom = \"x\"\n", "`driver`"), ("[media]\nstick = \"x\"\n", "`media.stick`")]
+        {
             let (message, _) = message(text);
             assert!(message.contains(name) && message.contains("not built yet"), "{message}");
         }

@@ -9,6 +9,7 @@ mod build;
 mod draft;
 mod edit;
 mod file;
+mod images;
 mod keys;
 mod ledger;
 mod menu;
@@ -19,7 +20,14 @@ pub use answer::{AnswerDialect, answer_files};
 pub use boot::default_boot;
 pub use build::{BuildOptions, BuildOutcome};
 pub use draft::draft;
-pub use file::{AnswerSection, MediaSection, MenuSection, PlaceSection, SourceSection, StackFile};
+pub use file::{
+    AnswerSection, CompressionValue, FileLimitValue, MediaSection, MenuSection, PlaceSection, SourceSection,
+    StackFile,
+};
+pub use images::{
+    EditionSummary, compression_for, edition_summaries, edition_summaries_quickly, install_image_path,
+    open_image, setup_image_path,
+};
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
 pub use names::Clock;
 pub use plan::{BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, Weight};

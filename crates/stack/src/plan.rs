@@ -1,7 +1,13 @@
 //! The plan: everything worked out, nothing written.
 
 use crate::{
-    AnswerDialect, Clock, StackFile, answer::answer_files, boot, edit::Editor, ledger::LedgerFile, menu,
+    AnswerDialect, Clock, EditionSummary, StackFile,
+    answer::answer_files,
+    boot,
+    edit::Editor,
+    images::{self, ImageOutcome, PendingImage},
+    ledger::LedgerFile,
+    menu,
     names::fill,
 };
 use neat_content::{
@@ -110,6 +116,8 @@ pub struct PlanReport {
     pub title: String,
     /// What it starts from.
     pub source: Option<SourceSummary>,
+    /// Editions of the image file that the systems come from.
+    pub editions: Vec<EditionSummary>,
     /// What is done, in order.
     pub steps: Vec<PlanStep>,
     /// What a person should see first.
@@ -132,6 +140,7 @@ pub struct Prepared {
     pub(crate) layout: master::Plan,
     pub(crate) iso: PathBuf,
     pub(crate) placed: Vec<LedgerFile>,
+    pub(crate) pending_image: Option<PendingImage>,
 }
 
 impl Prepared {
@@ -142,6 +151,7 @@ impl Prepared {
         let (mut media, source) = open_source(stack, base, job)?;
         let source_label = media.volume.label.clone();
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
+        let images = images::apply(stack, &mut editor, job)?;
         for place in &stack.place {
             editor.place(place)?;
         }
@@ -212,8 +222,25 @@ impl Prepared {
             Weight::Danger => 1,
             Weight::Note => 2,
         });
-        let report = PlanReport { title: stack.title.clone(), source, steps, findings, output };
-        Ok(Self { report, layout, iso, placed })
+        let ImageOutcome { editions, pending: pending_image } = images;
+        let report = PlanReport { title: stack.title.clone(), source, editions, steps, findings, output };
+        Ok(Self { report, layout, iso, placed, pending_image })
+    }
+
+    /// Compresses the image file if it must be, and lays the media out again with it.
+    pub(crate) fn finish_image(&mut self, threads: usize, job: &Job<'_>) -> Result<()> {
+        let Some(pending) = self.pending_image.take() else { return Ok(()) };
+        let spool = self.iso.parent().unwrap_or(Path::new("."));
+        let mut tree = self.layout.tree().clone();
+        pending.finish(&mut tree, spool, threads, job)?;
+        let options = self.layout.options().clone();
+        let tree = Arc::new(tree);
+        self.layout = master::Plan::new(&tree, options, job)?;
+        let output = &mut self.report.output;
+        output.size = self.layout.len();
+        output.shared = self.layout.shared_len();
+        output.files = tree.counts().files;
+        Ok(())
     }
 
     /// The dialect of answer files on the finished media, for those who look.

@@ -33,8 +33,10 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     // An output with a ledger beside it is an earlier build's and may be made again.
     let ours = iso.with_extension("ledger.json").is_file();
     refuse_existing(iso, args.replace || ours)?;
-    let outcome = prepared
-        .build(&BuildOptions { stack_text: &text, program: PROGRAM, digest: args.digest }, &context.job())?;
+    let outcome = prepared.build(
+        &BuildOptions { stack_text: &text, program: PROGRAM, digest: args.digest, threads: context.threads },
+        &context.job(),
+    )?;
     if context.json {
         return context.print_json(&outcome.ledger);
     }

@@ -2,7 +2,7 @@
 
 use super::build::PROGRAM;
 use crate::{
-    args::DemoArgs,
+    args::{DemoArgs, DemoSize},
     context::Context,
     show::{self, style},
 };
@@ -15,13 +15,19 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let dir = &args.dir;
     std::fs::create_dir_all(dir).map_err(Error::io("create", dir))?;
     let job = context.job();
-    let demo = neat_demo::write(dir, &job)?;
+    let size = match args.size {
+        DemoSize::Small => neat_demo::Size::Small,
+        DemoSize::Full => neat_demo::Size::Full,
+    };
+    let demo = neat_demo::write(dir, size, &job)?;
     let text = std::fs::read_to_string(&demo.stack).map_err(Error::io("read", &demo.stack))?;
     let clock = Clock { today: neat_demo::RELEASED, fixed: None };
     let prepared = Prepared::new(&StackFile::parse(&text)?, &demo.stack, &clock, &job)?;
     let plan = show::plan::plan(&prepared.report);
-    let outcome =
-        prepared.build(&BuildOptions { stack_text: &text, program: PROGRAM, digest: true }, &job)?;
+    let outcome = prepared.build(
+        &BuildOptions { stack_text: &text, program: PROGRAM, digest: true, threads: context.threads },
+        &job,
+    )?;
     if context.json {
         return context.print_json(&json!({
             "media": demo.media.display().to_string(),

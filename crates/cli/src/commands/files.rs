@@ -1,10 +1,11 @@
 //! `files`: digest, size, path.
 
+use super::images;
 use crate::{
     args::{Digest, FilesArgs},
     context::Context,
 };
-use neat_content::{DigestKind, NodeKind, Result, digest_of};
+use neat_content::{DigestKind, Error, NodeKind, Result, digest_of};
 use neat_media::read;
 use serde::Serialize;
 use std::fmt::Write as _;
@@ -22,7 +23,20 @@ struct FileView {
 }
 
 pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
-    let media = read::open(&args.path)?;
+    let tree = match &args.inside.edition {
+        Some(edition) => {
+            let (tree, notes) = images::edition_tree(&args.path, edition, &args.inside)?;
+            images::say_notes(&notes, "which is not listed", context);
+            tree
+        }
+        None if images::is_image(&args.path)? => {
+            return Err(Error::request(
+                format!("{} is an image file", args.path.display()),
+                "say which edition with --edition; `neatstack editions` lists them",
+            ));
+        }
+        None => read::open(&args.path)?.tree,
+    };
     let kind = args.digest.map(|digest| match digest {
         Digest::Sha1 => DigestKind::Sha1,
         Digest::Sha256 => DigestKind::Sha256,
@@ -30,8 +44,8 @@ pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
     let job = context.job();
     let mut views = Vec::new();
     let mut text = String::new();
-    for step in media.tree.walk() {
-        let node = media.tree.node(step.id);
+    for step in tree.walk() {
+        let node = tree.node(step.id);
         let modified = node.meta.modified.seconds;
         let view = match &node.kind {
             NodeKind::Folder(_) => continue,

@@ -4,9 +4,10 @@ use super::read_text;
 use crate::{
     args::{Digest, LookArgs},
     context::Context,
-    show::{self, Sheet, style},
+    show::{self, Sheet, image::ImageView, style},
 };
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of};
+use neat_image::{is_image_file, open_path};
 use neat_media::read;
 use neat_stack::{AnswerDialect, LEDGER_KIND, Ledger, StackFile};
 use serde_json::json;
@@ -35,6 +36,10 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
     if is_disc {
         return media(path, digest, context);
     }
+    if is_image_file(&Content::from_source(source.clone())) {
+        let view = ImageView::new(&open_path(path)?, path, digest)?;
+        return if context.json { context.print_json(&view) } else { context.print(&view.text()) };
+    }
     let small = source.len() <= 16 << 20;
     let text = if small { read_text(path, "file").ok() } else { None };
     match text {
@@ -43,7 +48,7 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
         _ => match AnswerDialect::of_content(&Content::from_source(source)) {
             Some(dialect) if small => answer(path, dialect, context),
             _ => Err(Error::Mismatch {
-                expected: "an ISO file, a folder, a stack file, a ledger or an answer file".into(),
+                expected: "an ISO file, a folder, an image file, a stack file, a ledger or an answer file".into(),
                 found: format!("something else in {}", path.display()),
                 hint: "if it should be a media, it is damaged or cut short; compare its size and digest with the vendor's".into(),
             }),

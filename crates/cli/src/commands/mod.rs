@@ -1,12 +1,17 @@
 //! One module for each command.
 
 mod build;
+mod capture;
 mod demo;
 mod draft;
+mod editions;
 mod files;
+mod images;
 mod look;
 mod master;
+mod parts;
 mod plan;
+mod repack;
 mod take;
 mod unpack;
 
@@ -22,6 +27,11 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Take(args) => take::run(&args, context)?,
         Command::Unpack(args) => unpack::run(&args, context)?,
         Command::Master(args) => master::run(&args, context)?,
+        Command::Editions(args) => editions::run(&args, context)?,
+        Command::Capture(args) => capture::run(&args, context)?,
+        Command::Repack(args) => repack::run(&args, context)?,
+        Command::Split(args) => parts::split(&args, context)?,
+        Command::Join(args) => parts::join(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,
         Command::Build(args) => build::run(&args, context)?,

@@ -1,6 +1,6 @@
 //! `take`: files out of a media.
 
-use super::refuse_existing;
+use super::{images, refuse_existing};
 use crate::{args::TakeArgs, context::Context, show};
 use neat_content::{Content, Error, NodeId, NodeKind, PendingFile, Result, Tree};
 use neat_media::{folder, read};
@@ -8,8 +8,20 @@ use serde_json::json;
 use std::path::Path;
 
 pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
-    let media = read::open(&args.path)?;
-    let tree = &media.tree;
+    let tree = &match &args.inside.edition {
+        Some(edition) => {
+            let (tree, notes) = images::edition_tree(&args.path, edition, &args.inside)?;
+            images::say_notes(&notes, "which is not taken along", context);
+            tree
+        }
+        None if images::is_image(&args.path)? => {
+            return Err(Error::request(
+                format!("{} is an image file", args.path.display()),
+                "say which edition with --edition; `neatstack editions` lists them",
+            ));
+        }
+        None => read::open(&args.path)?.tree,
+    };
     // Everything is looked up before anything is written.
     let found: Vec<NodeId> = args.what.iter().map(|what| find(tree, what)).collect::<Result<_>>()?;
     for id in &found {
@@ -32,10 +44,7 @@ pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
 fn find(tree: &Tree, what: &str) -> Result<NodeId> {
     let id = tree.find_ignoring_case(what);
     id.filter(|id| *id != Tree::ROOT).ok_or_else(|| {
-        Error::request(
-            format!("there is no {what} on the media"),
-            "list what is there with `neatstack files`",
-        )
+        Error::request(format!("there is no {what} there"), "list what is there with `neatstack files`")
     })
 }
 

@@ -1,9 +1,9 @@
 //! What `look` says of a media, for people and for programs.
 
-use super::{Sheet, count, size, style, time};
+use super::{Sheet, count, image::editions, size, style, time};
 use neat_content::{Content, ReadAt};
 use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
-use neat_stack::answer_files;
+use neat_stack::{EditionSummary, answer_files};
 use serde::Serialize;
 use std::path::Path;
 
@@ -28,6 +28,7 @@ pub(crate) struct MediaView {
     boot_catalog_id: String,
     partition_table: Option<TableView>,
     answer_files: Vec<AnswerView>,
+    image_files: Vec<MediaImageView>,
     warnings: Vec<String>,
 }
 
@@ -76,11 +77,61 @@ struct AnswerView {
     dialect: &'static str,
 }
 
+/// An image file on a media.
+#[derive(Debug, Serialize)]
+struct MediaImageView {
+    path: String,
+    role: &'static str,
+    size: u64,
+    parts: usize,
+    method: &'static str,
+    solid: bool,
+    editions: Vec<EditionSummary>,
+}
+
+impl MediaImageView {
+    /// The image files where media have them. One that cannot be read is a warning: the rest of the media may be sound.
+    fn all(media: &Media, warnings: &mut Vec<String>) -> Vec<Self> {
+        let places = [
+            (neat_stack::install_image_path(&media.tree), "systems"),
+            (neat_stack::setup_image_path(&media.tree), "setup environment"),
+        ];
+        let mut views = Vec::new();
+        for (path, role) in places.into_iter().filter_map(|(path, role)| Some((path?, role))) {
+            let view = neat_stack::open_image(&media.tree, &path).and_then(|image| {
+                warnings.extend(image.warnings().iter().map(|warning| format!("{path}: {warning}")));
+                Ok(Self {
+                    path: path.clone(),
+                    role,
+                    size: image.len(),
+                    parts: image.parts().len(),
+                    method: image.header().compression.map_or("none", |(method, _)| method.name()),
+                    solid: image.solid_count() > 0,
+                    editions: neat_stack::edition_summaries_quickly(&image)?,
+                })
+            });
+            match view {
+                Ok(view) => views.push(view),
+                Err(error) => warnings.push(format!("{path} cannot be read: {error}")),
+            }
+        }
+        views
+    }
+
+    fn words(&self) -> String {
+        let parts = if self.parts > 1 { format!(" in {} parts", self.parts) } else { String::new() };
+        let solid = if self.solid { ", solid" } else { "" };
+        format!("{}, {}{parts}, {}{solid}", self.path, size(self.size), self.method)
+    }
+}
+
 impl MediaView {
     /// Gathers what is shown of `media`, read from `path`.
     pub(crate) fn new(media: &Media, path: &Path, digest: Option<String>) -> Self {
         let counts = media.tree.counts();
         let entries = media.boot.iter().flat_map(|catalog| &catalog.entries);
+        let mut warnings = media.warnings.clone();
+        let image_files = MediaImageView::all(media, &mut warnings);
         Self {
             kind: "media",
             path: path.display().to_string(),
@@ -121,7 +172,8 @@ impl MediaView {
                 .into_iter()
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
                 .collect(),
-            warnings: media.warnings.clone(),
+            image_files,
+            warnings,
         }
     }
 
@@ -187,6 +239,16 @@ impl MediaView {
             if self.form == "iso" { format!("ISO file, {}", size(self.size)) } else { "folder".into() };
         let mut text =
             format!("{}{}{:#}  {form}\n{}", style::HEADING, self.path, style::HEADING, sheet.text());
+        for image in &self.image_files {
+            text.push_str(&format!(
+                "\n{}{}{:#}  {}\n",
+                style::HEADING,
+                image.role,
+                style::HEADING,
+                image.words()
+            ));
+            text.push_str(&editions(&image.editions));
+        }
         for warning in &self.warnings {
             text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
         }

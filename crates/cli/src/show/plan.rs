@@ -1,6 +1,6 @@
 //! What `plan` and `build` say.
 
-use super::{Sheet, count, size, style};
+use super::{Sheet, count, image::editions, size, style};
 use neat_stack::{BootSummary, Finding, LedgerOutput, PlanReport, Weight};
 
 /// The plan for a person.
@@ -32,6 +32,14 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         if output.answer_files.is_empty() { "none".to_owned() } else { output.answer_files.join(", ") };
     sheet.row("answers", answers);
     text.push_str(&sheet.text());
+    if !report.editions.is_empty() {
+        text.push_str(&format!(
+            "\n{}Editions{:#}\n{}",
+            style::HEADING,
+            style::HEADING,
+            editions(&report.editions)
+        ));
+    }
     text.push_str(&format!("\n{}Steps{:#}\n", style::HEADING, style::HEADING));
     let width = report.steps.iter().map(|step| step.action.len()).max().unwrap_or(0);
     for (number, step) in report.steps.iter().enumerate() {

@@ -37,7 +37,7 @@ pub fn json(dir: &Path, args: &[&str]) -> serde_json::Value {
 /// The demo data in a fresh folder.
 pub fn demo() -> (tempfile::TempDir, PathBuf) {
     let dir = tempfile::tempdir().unwrap();
-    neat_demo::write(dir.path(), &neat_content::Job::silent()).unwrap();
+    neat_demo::write(dir.path(), neat_demo::Size::Small, &neat_content::Job::silent()).unwrap();
     let path = dir.path().to_owned();
     (dir, path)
 }

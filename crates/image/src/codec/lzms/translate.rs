@@ -66,3 +66,41 @@ impl Usages {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Calls at these positions whose absolute operand names the same place, as an encoder leaves them.
+    fn with_calls(at: &[usize], target: i32, translated_from: usize) -> Vec<u8> {
+        let mut data = vec![0x90; 200];
+        for (n, at) in at.iter().enumerate() {
+            // The first uses are relative still: only after a sign are operands made absolute.
+            let operand = if n < translated_from { target - *at as i32 } else { target };
+            data[*at] = 0xE8;
+            data[at + 1..at + 5].copy_from_slice(&operand.to_le_bytes());
+        }
+        data
+    }
+
+    #[test]
+    fn calls_are_translated_after_two_uses_of_one_target() {
+        let places = [10, 30, 60];
+        let mut data = with_calls(&places, 0x1234, 2);
+        Usages::new().undo(&mut data);
+        for at in places {
+            assert_eq!(data[at + 1..at + 5], (0x1234 - at as i32).to_le_bytes(), "at {at}");
+        }
+        // A jump hides what looks like an instruction inside it, and nothing is translated near the end.
+        let mut data = with_calls(&[10, 30], 0x1234, 2);
+        data[58] = 0xE9;
+        data[60] = 0xE8;
+        data[190] = 0xE8;
+        let before = data.clone();
+        Usages::new().undo(&mut data);
+        assert_eq!(data, before);
+        let mut short = vec![0xE8; 17];
+        Usages::new().undo(&mut short);
+        assert_eq!(short, [0xE8; 17]);
+    }
+}

@@ -1,0 +1,154 @@
+//! What the commands for image files share.
+
+use super::refuse_existing;
+use crate::{
+    args::{CompressionArgs, ImageOutput, InsideArgs, LevelName, MethodName},
+    context::Context,
+    show::{self, style},
+};
+use neat_content::{Content, Error, Output, PendingFile, Result, Source, Tree};
+use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, open_path, to_tree};
+use neat_media::read;
+use neat_stack::{compression_for, install_image_path, open_image};
+use serde_json::json;
+use std::path::Path;
+
+/// Opens the image file at `path`, which must be one.
+pub(super) fn open(path: &Path) -> Result<ImageFile> {
+    if path.is_dir() {
+        return Err(Error::request(
+            format!("{} is a folder, and an image file is wanted", path.display()),
+            "name the image file in it",
+        ));
+    }
+    open_path(path)
+}
+
+/// Whether `path` is an image file.
+pub(super) fn is_image(path: &Path) -> Result<bool> {
+    Ok(!path.is_dir() && is_image_file(&Content::from_source(Source::open(path)?)))
+}
+
+/// Opens the image file that `path` is, or the one at `place` of the media that `path` is; without a place, the one with
+/// the systems.
+pub(super) fn open_anywhere(path: &Path, place: Option<&str>) -> Result<ImageFile> {
+    if is_image(path)? {
+        return open(path);
+    }
+    let media = read::open(path)?;
+    let place = match place {
+        Some(place) => place.to_owned(),
+        None => install_image_path(&media.tree).ok_or_else(|| {
+            Error::request(
+                format!("{} has no image file with systems", path.display()),
+                "name an image file, or with --image one on this media",
+            )
+        })?,
+    };
+    open_image(&media.tree, &place).map_err(|error| error.within(path.display()))
+}
+
+/// The tree of the edition that `inside` names, of an image file or of one on a media; with it what to note.
+pub(super) fn edition_tree(path: &Path, wanted: &str, inside: &InsideArgs) -> Result<(Tree, Vec<String>)> {
+    let image = open_anywhere(path, inside.image.as_deref())?;
+    let number = image.find_edition(wanted)?;
+    let files = image.files(number)?;
+    to_tree(&image, number, &files)
+}
+
+/// Says what an edition has that is left out, the first few of it.
+pub(super) fn say_notes(notes: &[String], consequence: &str, context: &Context) {
+    const SHOWN: usize = 5;
+    for note in notes.iter().take(SHOWN) {
+        context.say(&format!("{}note:{:#} {note}, {consequence}", style::CARE, style::CARE));
+    }
+    if notes.len() > SHOWN {
+        context.say(&format!("{}note:{:#} and {} more", style::CARE, style::CARE, notes.len() - SHOWN));
+    }
+}
+
+/// The compression that the arguments ask for, for a file that is compressed as `now`; nothing stands for none.
+pub(super) fn compression(args: &CompressionArgs, now: Option<(Method, u32)>) -> Result<Option<Compression>> {
+    let level = match args.level {
+        LevelName::None => return Ok(None),
+        LevelName::Fast => Level::Fast,
+        LevelName::Max => Level::Max,
+    };
+    let mut compression = compression_for(level, now);
+    if let Some(method) = args.method {
+        let method = match method {
+            MethodName::Xpress => Method::Xpress,
+            MethodName::Lzx => Method::Lzx,
+        };
+        if method != compression.method {
+            compression = Compression { method, chunk_len: 32 << 10, level };
+        }
+    }
+    if let Some(chunk) = args.chunk {
+        compression.chunk_len = u32::try_from(chunk).unwrap_or(u32::MAX);
+    }
+    compression.check()?;
+    Ok(Some(compression))
+}
+
+/// Writes the output with `fill`; refuses to write over anything, and always over one of `sources`.
+pub(super) fn write_output(
+    output: &ImageOutput,
+    sources: &[&ImageFile],
+    fill: &mut dyn FnMut(&mut Output) -> Result<()>,
+) -> Result<u64> {
+    let path = &output.output;
+    refuse_sources(path, sources)?;
+    refuse_existing(path, output.replace)?;
+    let (pending, mut out) = PendingFile::create_output(path, None)?;
+    fill(&mut out)?;
+    let len = out.position();
+    pending.commit(out.finish()?.0)?;
+    Ok(len)
+}
+
+/// Refuses an output that is one of the files read.
+pub(super) fn refuse_sources(path: &Path, sources: &[&ImageFile]) -> Result<()> {
+    let Ok(own) = path.canonicalize() else { return Ok(()) };
+    let mut parts = sources.iter().flat_map(|source| source.parts());
+    if parts.any(|part| Path::new(&part.name).canonicalize().is_ok_and(|source| source == own)) {
+        return Err(Error::refused(
+            format!("{} is the source itself, which is never written", path.display()),
+            "give the output another name",
+        ));
+    }
+    Ok(())
+}
+
+/// Refuses to work from a file that is not finished.
+pub(super) fn refuse_unfinished(image: &ImageFile) -> Result<()> {
+    match image.parts().iter().find(|part| part.header.is_unfinished()) {
+        Some(part) => Err(Error::refused(
+            format!("{} says that somebody was still writing to it", part.name),
+            "use a copy whose writing was finished",
+        )),
+        None => Ok(()),
+    }
+}
+
+/// Writes a draft, and says what came out.
+pub(super) fn write_draft(
+    draft: &ImageDraft,
+    sources: &[&ImageFile],
+    output: &ImageOutput,
+    context: &Context,
+) -> Result<()> {
+    let job = context.job();
+    let len = write_output(output, sources, &mut |out| draft.write(out, context.threads, &job))?;
+    let names: Vec<String> = draft.editions().into_iter().map(|info| info.name).collect();
+    let path = output.output.display();
+    if context.json {
+        return context.print_json(&json!({ "image": path.to_string(), "size": len, "editions": names }));
+    }
+    context.print(&format!(
+        "{path}  {}, {}: {}\n",
+        show::size(len),
+        show::count(names.len() as u64, "edition", "editions"),
+        names.join(", ")
+    ))
+}

@@ -1,0 +1,167 @@
+//! What `look` and `editions` say of an image file.
+
+use super::{Sheet, count, size, style};
+use neat_image::{ImageFile, layout};
+use neat_stack::EditionSummary;
+use serde::Serialize;
+use std::path::Path;
+
+/// JSON form of `look` at an image file.
+#[derive(Debug, Serialize)]
+pub(crate) struct ImageView {
+    kind: &'static str,
+    path: String,
+    size: u64,
+    digest: Option<String>,
+    method: &'static str,
+    chunk_size: u32,
+    solid: bool,
+    guid: String,
+    parts: Vec<PartView>,
+    boot_edition: u32,
+    integrity_table: bool,
+    read_only: bool,
+    unfinished: bool,
+    blobs: u64,
+    editions: Vec<EditionSummary>,
+    warnings: Vec<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct PartView {
+    path: String,
+    number: u16,
+    size: u64,
+}
+
+impl ImageView {
+    /// Gathers what is shown of `image`.
+    pub(crate) fn new(image: &ImageFile, path: &Path, digest: Option<String>) -> neat_content::Result<Self> {
+        let header = image.header();
+        Ok(Self {
+            kind: "image-file",
+            path: path.display().to_string(),
+            size: image.len(),
+            digest,
+            method: header.compression.map_or("none", |(method, _)| method.name()),
+            chunk_size: header.compression.map_or(0, |(_, chunk_len)| chunk_len),
+            solid: image.solid_count() > 0,
+            guid: guid_text(header.guid),
+            parts: image
+                .parts()
+                .iter()
+                .map(|part| PartView {
+                    path: part.name.clone(),
+                    number: part.header.part,
+                    size: part.content.len(),
+                })
+                .collect(),
+            boot_edition: header.boot,
+            integrity_table: header.has_integrity(),
+            read_only: header.flags & layout::FLAG_READONLY != 0,
+            unfinished: header.is_unfinished(),
+            blobs: image.blobs().count() as u64,
+            editions: neat_stack::edition_summaries(image)?,
+            warnings: image.warnings().to_vec(),
+        })
+    }
+
+    /// The same for a person.
+    pub(crate) fn text(&self) -> String {
+        let mut sheet = Sheet::default();
+        let chunks = if self.chunk_size > 0 {
+            format!(", {} chunks", size(self.chunk_size.into()))
+        } else {
+            String::new()
+        };
+        let solid = if self.solid { ", solid" } else { "" };
+        sheet.row("compression", format!("{}{chunks}{solid}", self.method));
+        sheet.row(
+            "holds",
+            format!(
+                "{}, {}",
+                count(self.editions.len() as u64, "edition", "editions"),
+                count(self.blobs, "blob", "blobs")
+            ),
+        );
+        if self.parts.len() > 1 {
+            for (n, part) in self.parts.iter().enumerate() {
+                let name = if n == 0 { "parts" } else { "" };
+                sheet.row(name, format!("{} {}, {}", part.number, part.path, size(part.size)));
+            }
+        }
+        if self.boot_edition > 0 {
+            sheet.row("boots", format!("edition {}", self.boot_edition));
+        }
+        sheet.row("integrity table", if self.integrity_table { "yes" } else { "no" });
+        if self.read_only {
+            sheet.row("marked", "not to be changed");
+        }
+        sheet.row("guid", self.guid.as_str());
+        sheet.row_if("digest", self.digest.as_deref().unwrap_or_default());
+        let mut text = format!(
+            "{}{}{:#}  image file, {}\n{}\n{}",
+            style::HEADING,
+            self.path,
+            style::HEADING,
+            size(self.size),
+            sheet.text(),
+            editions(&self.editions)
+        );
+        for warning in &self.warnings {
+            text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
+        }
+        text
+    }
+}
+
+/// A GUID as it is usually written: the first three fields are stored little-endian.
+fn guid_text(guid: [u8; 16]) -> String {
+    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let turned = |range: std::ops::Range<usize>| hex(&guid[range].iter().rev().copied().collect::<Vec<_>>());
+    format!("{}-{}-{}-{}-{}", turned(0..4), turned(4..6), turned(6..8), hex(&guid[8..10]), hex(&guid[10..]))
+}
+
+/// A table of editions for a person.
+pub(crate) fn editions(editions: &[EditionSummary]) -> String {
+    let heading = ["", "edition", "for", "version", "languages", "files", "size", "only here"];
+    let mut rows: Vec<[String; 8]> = vec![heading.map(str::to_owned)];
+    for edition in editions {
+        rows.push([
+            edition.number.to_string(),
+            edition.name.clone(),
+            edition.architecture.clone(),
+            edition.version.clone(),
+            edition.languages.join(" "),
+            edition.files.to_string(),
+            size(edition.bytes),
+            edition.only_here.map(size).unwrap_or_default(),
+        ]);
+    }
+    let used: Vec<usize> = (0..8)
+        .filter(|column| *column == 0 || rows[1..].iter().any(|row| !row[*column].is_empty()))
+        .collect();
+    let width = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
+    let mut text = String::new();
+    for (n, row) in rows.iter().enumerate() {
+        let mut line = String::from(" ");
+        for column in &used {
+            let (cell, width) = (&row[*column], width(*column));
+            let padded = match column {
+                0 | 5..=7 => format!(" {cell:>width$} "),
+                _ => format!(" {cell:width$} "),
+            };
+            line.push_str(&padded);
+        }
+        let line = line.trim_end();
+        let kept = n == 0 || editions[n - 1].kept;
+        let style = match (n, kept) {
+            (0, _) => style::QUIET,
+            (_, false) => style::REASON,
+            _ => anstyle::Style::new(),
+        };
+        let dropped = if kept { "" } else { "  dropped" };
+        text.push_str(&format!("{style}{line}{dropped}{style:#}\n"));
+    }
+    text
+}

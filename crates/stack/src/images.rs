@@ -1,0 +1,414 @@
+//! Image files on a media: where they are, and what the stack file does to the one that holds the systems.
+
+use crate::{
+    edit::Editor,
+    file::{CompressionValue, FileLimitValue, StackFile},
+    plan::Weight,
+};
+use neat_content::{Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
+use neat_image::{
+    Compression, EditionInfo, FAT32_LIMIT, Header, ImageDraft, ImageFile, Level, Method, is_image_file,
+    open_path, part_name, sibling_names, split, usage,
+};
+use neat_media::read;
+use serde::Serialize;
+use std::path::Path;
+
+/// Where media keep the image file that holds the systems, without its ending.
+const INSTALL_STEM: &str = "sources/install";
+/// Endings of that file: ordinary, solid, first of several parts.
+const INSTALL_ENDINGS: [&str; 3] = ["wim", "esd", "swm"];
+/// Where media keep the setup environment.
+const SETUP_PATH: &str = "sources/boot.wim";
+/// Largest file that FAT32 holds, in bytes.
+const FAT32_LARGEST_FILE: u64 = (4 << 30) - 1;
+
+/// The image file of a media that holds the systems to install, by its path; of a split one the first part.
+pub fn install_image_path(tree: &Tree) -> Option<String> {
+    let mut endings = INSTALL_ENDINGS.iter().map(|ending| format!("{INSTALL_STEM}.{ending}"));
+    endings.find_map(|path| image_at(tree, &path))
+}
+
+/// The image file of a media that holds the setup environment.
+pub fn setup_image_path(tree: &Tree) -> Option<String> {
+    image_at(tree, SETUP_PATH)
+}
+
+fn image_at(tree: &Tree, path: &str) -> Option<String> {
+    let id = tree.find_ignoring_case(path)?;
+    tree.node(id).content().filter(|content| is_image_file(content))?;
+    Some(tree.path(id))
+}
+
+/// The paths of all parts of the image file that `path` is, or is a part of.
+fn part_paths(tree: &Tree, path: &str) -> Result<Vec<String>> {
+    let missing = || {
+        Error::request(format!("there is no {path} on the media"), "list its files with `neatstack files`")
+    };
+    let id = tree.find_ignoring_case(path).ok_or_else(missing)?;
+    let node = tree.node(id);
+    let content = node.content().ok_or_else(missing)?;
+    let header = Header::read(content).map_err(|error| error.within(path))?;
+    if header.parts < 2 {
+        return Ok(vec![tree.path(id)]);
+    }
+    let folder = tree.node(node.parent()).folder();
+    let siblings: Vec<_> = folder.into_iter().flat_map(neat_content::Folder::children).collect();
+    let names = sibling_names(node.name(), siblings.iter().map(|id| tree.node(*id).name()));
+    let is_part = |name: &&str| {
+        let content = tree.child(node.parent(), name).and_then(|id| tree.node(id).content());
+        content.is_some_and(|content| {
+            Header::read(content).is_ok_and(|other| other.guid == header.guid && other.parts == header.parts)
+        })
+    };
+    let folder = tree.path(node.parent());
+    let full = |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
+    Ok(names.into_iter().filter(is_part).map(full).collect())
+}
+
+/// Opens the image file at `path` of a tree, with its other parts.
+pub fn open_image(tree: &Tree, path: &str) -> Result<ImageFile> {
+    let paths = part_paths(tree, path)?;
+    let parts = paths.into_iter().filter_map(|path| {
+        let content = tree.file(&path)?.clone();
+        Some((path, content))
+    });
+    ImageFile::open_parts(parts.collect())
+}
+
+/// An edition and what the plan knows of it.
+#[derive(Clone, Debug, Serialize)]
+pub struct EditionSummary {
+    /// Number in the source.
+    pub number: usize,
+    /// Name.
+    pub name: String,
+    /// Description.
+    pub description: String,
+    /// Architecture: `x86`, `x64`, `arm64`.
+    pub architecture: String,
+    /// Version of the system, with the build.
+    pub version: String,
+    /// Which edition of the product, in one word.
+    pub edition: String,
+    /// Languages.
+    pub languages: Vec<String>,
+    /// Files.
+    pub files: u64,
+    /// Bytes of the files before compression.
+    pub bytes: u64,
+    /// Bytes in the image file that only this edition uses: what dropping it saves. Nothing when the trees were too
+    /// large to read them all for a quick look.
+    pub only_here: Option<u64>,
+    /// Whether it is on the finished media.
+    pub kept: bool,
+}
+
+impl EditionSummary {
+    /// What the XML data says of an edition.
+    pub fn new(number: usize, info: &EditionInfo, only_here: Option<u64>) -> Self {
+        let system = info.system.clone().unwrap_or_default();
+        Self {
+            number,
+            name: if info.display_name.is_empty() { info.name.clone() } else { info.display_name.clone() },
+            description: info.description.clone(),
+            architecture: system.architecture.clone(),
+            version: system.version_text(),
+            edition: system.edition,
+            languages: system.languages,
+            files: info.files.unwrap_or(0),
+            bytes: info.bytes.unwrap_or(0),
+            only_here,
+            kept: true,
+        }
+    }
+}
+
+/// All editions of an image file.
+pub fn edition_summaries(image: &ImageFile) -> Result<Vec<EditionSummary>> {
+    let usages = usage(image)?;
+    let editions = image.editions().iter().enumerate().zip(usages);
+    Ok(editions.map(|((n, info), usage)| EditionSummary::new(n + 1, info, Some(usage.only_here))).collect())
+}
+
+/// The same for a quick look: what each takes alone is told only where the trees are small.
+pub fn edition_summaries_quickly(image: &ImageFile) -> Result<Vec<EditionSummary>> {
+    // This much is decompressed and read within a few hundredths of a second.
+    const QUICK: u64 = 8 << 20;
+    let count = image.editions().len();
+    let mut trees_len = 0;
+    for number in 1..=count {
+        trees_len += image.metadata(number)?.1.raw_len;
+    }
+    if trees_len <= QUICK {
+        return edition_summaries(image);
+    }
+    Ok(image.editions().iter().enumerate().map(|(n, info)| EditionSummary::new(n + 1, info, None)).collect())
+}
+
+/// The compression that a stack file or a command asks for, for an image file that is compressed as `now`.
+pub fn compression_for(level: Level, now: Option<(Method, u32)>) -> Compression {
+    // Setup environments read LZX with 32 KiB everywhere; a file that has something else keeps it.
+    match now {
+        Some((method @ (Method::Lzx | Method::Xpress), chunk_len)) => {
+            Compression { method, chunk_len, level }
+        }
+        _ => Compression { method: Method::Lzx, chunk_len: 32 << 10, level },
+    }
+}
+
+/// An image file that can only be finished when the media is built, because it must be compressed.
+pub(crate) struct PendingImage {
+    draft: ImageDraft,
+    /// Where it goes on the media.
+    path: String,
+    meta: Meta,
+    limit: Option<u64>,
+}
+
+impl PendingImage {
+    /// Compresses it and puts it into the tree.
+    pub(crate) fn finish(self, tree: &mut Tree, spool: &Path, threads: usize, job: &Job<'_>) -> Result<()> {
+        let content = self.draft.to_content(spool, threads, job)?;
+        if let Some(id) = tree.find_ignoring_case(&self.path) {
+            tree.remove(id);
+        }
+        put_limited(tree, &self.path, content, self.meta, self.limit, job).map(drop)
+    }
+}
+
+/// What was done with the image file.
+pub(crate) struct ImageOutcome {
+    pub editions: Vec<EditionSummary>,
+    pub pending: Option<PendingImage>,
+}
+
+/// `source.editions`, `source.image_from`, `media.compression` and `media.file_limit`.
+pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Result<ImageOutcome> {
+    let section = stack.source.as_ref();
+    let wanted = section.map_or(&[][..], |section| &section.editions);
+    let image_from = section.and_then(|section| section.image_from.as_deref());
+    let limit = matches!(stack.media.file_limit, Some(FileLimitValue::Fat32)).then_some(FAT32_LIMIT);
+    let asks = !wanted.is_empty() || image_from.is_some() || stack.media.compression.is_some();
+    let own_path = install_image_path(&editor.tree);
+    let Some(found) = find_image(image_from, own_path.as_deref(), editor)? else {
+        if asks {
+            return Err(Error::request(
+                "the media has no image file with systems (sources/install.wim, .esd or .swm)",
+                "take `editions`, `image_from` and `compression` out, or name the media that has one",
+            ));
+        }
+        check_limit(limit, editor);
+        return Ok(ImageOutcome { editions: Vec::new(), pending: None });
+    };
+    let mut editions = edition_summaries(&found.image)?;
+    for warning in found.image.warnings() {
+        editor.find(Weight::Note, warning.clone(), "");
+    }
+    if !asks && (limit.is_none() || found.image.parts().iter().all(|part| part.content.len() <= FAT32_LIMIT))
+    {
+        check_limit(limit, editor);
+        return Ok(ImageOutcome { editions, pending: None });
+    }
+    if let Some(part) = found.image.parts().iter().find(|part| part.header.is_unfinished()) {
+        editor.find(
+            Weight::Refused,
+            format!("{} says that somebody was still writing to it", part.name),
+            "use a copy whose writing was finished",
+        );
+    }
+    let mut draft = ImageDraft::of(&found.image);
+    let before = found.image.len();
+    if !wanted.is_empty() {
+        let numbers =
+            wanted.iter().map(|wanted| found.image.find_edition(wanted)).collect::<Result<Vec<usize>>>()?;
+        draft.select(&numbers)?;
+        editions.iter_mut().for_each(|edition| edition.kept = numbers.contains(&edition.number));
+    }
+    let is_solid = found.image.solid_count() > 0;
+    let level = match stack.media.compression {
+        None if is_solid => Some(Some(Level::Fast)),
+        None => None,
+        Some(CompressionValue::None) => Some(None),
+        Some(CompressionValue::Fast) => Some(Some(Level::Fast)),
+        Some(CompressionValue::Max) => Some(Some(Level::Max)),
+    };
+    let now = found.image.header().compression;
+    if let Some(level) = level {
+        draft.repack(level.map(|level| compression_for(level, now)))?;
+    }
+    let target = target_path(own_path.as_deref());
+    let meta = found.meta;
+    take_out(&mut editor.tree, own_path.as_deref())?;
+    let kept: Vec<&EditionSummary> = editions.iter().filter(|edition| edition.kept).collect();
+    let names = kept.iter().map(|edition| edition.name.as_str()).collect::<Vec<_>>().join(", ");
+    let chosen = format!("{} of {} editions: {names}", kept.len(), editions.len());
+    if let Some(from) = image_from {
+        editor.step(
+            "take",
+            format!("the systems of {from}"),
+            "this media's setup installs that media's systems",
+            0,
+        );
+    }
+    let mut pending = None;
+    let after = if draft.bytes_to_pack()? > 0 && level.is_some_and(|level| level.is_some()) {
+        // Its size is known when it is compressed; until then the media is planned with what it has now.
+        let estimate = estimated_len(&found.image, &editions);
+        editor.tree.put_file(&target, Content::zeros(estimate), meta)?;
+        pending = Some(PendingImage { draft, path: target.clone(), meta, limit });
+        editor.find(
+            Weight::Note,
+            format!("the size of {target} is an estimate: it is compressed anew when the media is built"),
+            "",
+        );
+        estimate
+    } else {
+        let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
+        let len = content.len();
+        let parts = put_limited(&mut editor.tree, &target, content, meta, limit, job)?;
+        if parts > 1 {
+            editor.step(
+                "split",
+                format!("{target} into {parts} parts"),
+                "no file may be larger than FAT32 holds",
+                0,
+            );
+        }
+        len
+    };
+    if !wanted.is_empty() {
+        let saved = after as i64 - before as i64;
+        editor.step("keep", chosen, "first of all, so that no work goes into what is not wanted", saved);
+    }
+    match level {
+        Some(Some(_)) if is_solid && stack.media.compression.is_none() => {
+            editor.step(
+                "repack",
+                target,
+                "the source is solid, and only an ordinary image file can be changed",
+                0,
+            );
+        }
+        Some(level) => {
+            let word = match level {
+                None => "none",
+                Some(Level::Fast) => "fast",
+                Some(Level::Max) => "max",
+            };
+            editor.step(
+                "repack",
+                format!("{target} with level {word}"),
+                "the stack file asks for this compression",
+                0,
+            );
+        }
+        None => {}
+    }
+    check_limit(limit, editor);
+    Ok(ImageOutcome { editions, pending })
+}
+
+struct FoundImage {
+    image: ImageFile,
+    meta: Meta,
+}
+
+/// The image file that the systems come from.
+fn find_image(from: Option<&str>, own: Option<&str>, editor: &Editor) -> Result<Option<FoundImage>> {
+    let Some(from) = from else {
+        let Some(path) = own else { return Ok(None) };
+        let image = open_image(&editor.tree, path)?;
+        let meta = editor.tree.find(path).map(|id| editor.tree.node(id).meta);
+        return Ok(Some(FoundImage { image, meta: meta.unwrap_or(Meta::at(editor.newest())) }));
+    };
+    let place = editor.local(from);
+    if place.is_file() && is_image_file(&Content::from_path(&place)?) {
+        let metadata = std::fs::metadata(&place).map_err(Error::io("examine", &place))?;
+        let meta = Meta::at(neat_content::Timestamp::from_metadata(&metadata));
+        return Ok(Some(FoundImage { image: open_path(&place)?, meta: editor.meta(meta) }));
+    }
+    let media = read::open(&place)?;
+    let Some(path) = install_image_path(&media.tree) else {
+        return Err(Error::request(
+            format!("{from} has no image file with systems (sources/install.wim, .esd or .swm)"),
+            "name a media or an image file that has the systems",
+        ));
+    };
+    let image = open_image(&media.tree, &path).map_err(|error| error.within(from))?;
+    let meta = media.tree.find(&path).map_or(Meta::at(editor.newest()), |id| media.tree.node(id).meta);
+    Ok(Some(FoundImage { image, meta: editor.meta(meta) }))
+}
+
+/// An ordinary image file has the usual name, whatever the source's was.
+fn target_path(own: Option<&str>) -> String {
+    match own.and_then(|path| path.rsplit_once('.')) {
+        Some((stem, ending)) if ending.eq_ignore_ascii_case("wim") => format!("{stem}.{ending}"),
+        Some((stem, _)) => format!("{stem}.wim"),
+        None => format!("{INSTALL_STEM}.wim"),
+    }
+}
+
+fn take_out(tree: &mut Tree, path: Option<&str>) -> Result<()> {
+    let Some(path) = path else { return Ok(()) };
+    for path in part_paths(tree, path)? {
+        if let Some(id) = tree.find(&path) {
+            tree.remove(id);
+        }
+    }
+    Ok(())
+}
+
+/// What the kept editions take now.
+fn estimated_len(image: &ImageFile, editions: &[EditionSummary]) -> u64 {
+    let dropped: u64 =
+        editions.iter().filter(|edition| !edition.kept).filter_map(|edition| edition.only_here).sum();
+    image.len().saturating_sub(dropped)
+}
+
+/// Puts an image file into the tree, in parts if it is larger than `limit`; returns their number.
+fn put_limited(
+    tree: &mut Tree,
+    path: &str,
+    content: Content,
+    meta: Meta,
+    limit: Option<u64>,
+    job: &Job<'_>,
+) -> Result<usize> {
+    let Some(limit) = limit.filter(|limit| ReadAt::len(&content) > *limit) else {
+        tree.put_file(path, content, meta)?;
+        return Ok(1);
+    };
+    let image = ImageFile::open(path, content)?;
+    let parts = split(&image, limit, job)?;
+    let first = format!("{}.swm", path.rsplit_once('.').map_or(path, |(stem, _)| stem));
+    let count = parts.len();
+    for (n, part) in parts.into_iter().enumerate() {
+        tree.put_file(&part_name(&first, n + 1), part, meta)?;
+    }
+    Ok(count)
+}
+
+/// Other files than the image file cannot be split.
+fn check_limit(limit: Option<u64>, editor: &mut Editor) {
+    if limit.is_none() {
+        return;
+    }
+    let image = target_path(install_image_path(&editor.tree).as_deref());
+    let too_large: Vec<String> = editor
+        .tree
+        .walk()
+        .filter(|step| match &editor.tree.node(step.id).kind {
+            NodeKind::File(content) => content.len() > FAT32_LARGEST_FILE && step.path != image,
+            _ => false,
+        })
+        .map(|step| step.path)
+        .collect();
+    for path in too_large {
+        editor.find(
+            Weight::Refused,
+            format!("media:/{path} is larger than FAT32 holds, and only the image file with the systems can be split"),
+            "make it smaller, leave it out, or take `file_limit` out of the stack file",
+        );
+    }
+}
