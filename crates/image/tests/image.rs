@@ -34,8 +34,11 @@ fn open(bytes: &[u8]) -> ImageFile {
 
 const LZX: Compression = Compression { method: Method::Lzx, chunk_len: 32768, level: Level::Fast };
 
+/// Paths of an edition and their content.
+type List<'a> = Vec<(&'a str, Vec<u8>)>;
+
 /// A draft with editions given as lists of path and content.
-fn draft_of(editions: &[(&str, Vec<(&str, Vec<u8>)>)], compression: Option<Compression>) -> ImageDraft {
+fn draft_of(editions: &[(&str, List<'_>)], compression: Option<Compression>) -> ImageDraft {
     let mut draft = ImageDraft::new(compression);
     for (name, list) in editions {
         let mut files = Files::new(Times { created: 1, accessed: 2, written: 3 });

@@ -1,6 +1,8 @@
 //! A commented stack file for a media.
 
-use crate::answer::answer_files;
+use crate::{
+    EditionSummary, answer::answer_files, edition_summaries_quickly, install_image_path, open_image,
+};
 use neat_media::Media;
 use std::fmt::Write as _;
 
@@ -21,6 +23,21 @@ pub fn draft(media: &Media, path: &str) -> String {
     line(&format!("media = {}", quoted(path)));
     line("# The vendor's digest; checked before anything else.");
     line("# sha256 = \"\"");
+    let editions = editions_of(media);
+    if !editions.is_empty() {
+        line("# Editions to keep, by name or number; without this all.");
+        for (n, edition) in editions.iter().enumerate() {
+            let only = edition
+                .only_here
+                .map_or_else(String::new, |bytes| format!("; {} KiB only here", bytes >> 10));
+            let facts = [edition.architecture.as_str(), edition.version.as_str()].join(" ");
+            line(&format!("#   {}  {}  ({}{only})", n + 1, edition.name, facts.trim()));
+        }
+        let names: Vec<String> = editions.iter().map(|edition| quoted(&edition.name)).collect();
+        line(&format!("# editions = [{}]", names.join(", ")));
+        line("# The systems of another release, installed by this media's setup.");
+        line("# image_from = \"other-release.iso\"");
+    }
     line("");
     line("# Files to put on the media; as many of these sections as you like.");
     line("# [[place]]");
@@ -54,6 +71,21 @@ pub fn draft(media: &Media, path: &str) -> String {
         line("# So that the same file also starts as a disk (from a stick):");
         line("# hybrid = true");
     }
+    if !editions.is_empty() {
+        line(
+            "# compression = \"max\"          # the image file with the systems, compressed anew: smaller, and slow",
+        );
+        line("# file_limit = \"fat32\"         # split it where it is larger than FAT32 holds");
+    }
     line("# boot_code = \"boot-code.bin\"  # first block of such a disk, for BIOS");
     text
+}
+
+/// The editions of the media's image file; none if it has none that can be read.
+fn editions_of(media: &Media) -> Vec<EditionSummary> {
+    let image = install_image_path(&media.tree).map(|path| open_image(&media.tree, &path));
+    match image {
+        Some(Ok(image)) => edition_summaries_quickly(&image).unwrap_or_default(),
+        _ => Vec::new(),
+    }
 }

@@ -1,6 +1,6 @@
 //! Names with `{date}` and the like in them.
 
-use crate::keys::nearest;
+use crate::{EditionSummary, keys::nearest};
 use neat_content::{Error, Result, Timestamp};
 
 /// The time that names and media carry, handed in so that the core never looks at a clock.
@@ -12,11 +12,17 @@ pub struct Clock {
     pub fixed: Option<Timestamp>,
 }
 
-const KNOWN: [&str; 1] = ["date"];
-const LATER: [&str; 3] = ["edition", "arch", "build"];
+/// What placeholders stand for.
+pub(crate) struct Names<'a> {
+    pub clock: &'a Clock,
+    /// Editions on the finished media.
+    pub editions: Vec<&'a EditionSummary>,
+}
+
+const KNOWN: [&str; 4] = ["date", "edition", "arch", "build"];
 
 /// `text` with its placeholders filled in; `key` is where it stands.
-pub(crate) fn fill(text: &str, key: &str, clock: &Clock) -> Result<String> {
+pub(crate) fn fill(text: &str, key: &str, names: &Names<'_>) -> Result<String> {
     let mut out = String::new();
     let mut rest = text;
     while let Some((front, after)) = rest.split_once('{') {
@@ -24,26 +30,41 @@ pub(crate) fn fill(text: &str, key: &str, clock: &Clock) -> Result<String> {
             return Err(Error::request(format!("`{key}`: {text:?} has a {{ without its }}"), "write {date}"));
         };
         out.push_str(front);
-        match name {
-            "date" => out.push_str(&date(clock.today)),
-            _ if LATER.contains(&name) => {
-                return Err(Error::request(
-                    format!("`{key}`: {{{name}}} is not built yet in this version"),
-                    "write the text itself",
-                ));
-            }
-            _ => {
-                let near = nearest(name, &KNOWN).unwrap_or("date");
-                return Err(Error::request(
-                    format!("`{key}`: there is no {{{name}}}"),
-                    format!("did you mean {{{near}}}?"),
-                ));
-            }
-        }
+        out.push_str(&value(name, key, names)?);
         rest = back;
     }
     out.push_str(rest);
     Ok(out)
+}
+
+fn value(name: &str, key: &str, names: &Names<'_>) -> Result<String> {
+    let of_edition: fn(&EditionSummary) -> &str = match name {
+        "date" => return Ok(date(names.clock.today)),
+        "edition" => |edition| if edition.edition.is_empty() { &edition.name } else { &edition.edition },
+        "arch" => |edition| &edition.architecture,
+        // The third number of the version.
+        "build" => |edition| edition.version.split('.').nth(2).unwrap_or_default(),
+        _ => {
+            let near = nearest(name, &KNOWN).unwrap_or("date");
+            return Err(Error::request(
+                format!("`{key}`: there is no {{{name}}}"),
+                format!("did you mean {{{near}}}?"),
+            ));
+        }
+    };
+    let mut values: Vec<&str> = names.editions.iter().map(|edition| of_edition(edition)).collect();
+    values.dedup();
+    match values.as_slice() {
+        [one] if !one.is_empty() => Ok(one.replace(['/', '\\'], "-")),
+        [] | [_] => Err(Error::request(
+            format!("`{key}`: the media has no image file that says what {{{name}}} is"),
+            "write the text itself",
+        )),
+        several => Err(Error::request(
+            format!("`{key}`: {{{name}}} is not one thing here but {}", several.join(", ")),
+            "keep one edition, or write the text itself",
+        )),
+    }
 }
 
 /// Year, month and day in UTC.
@@ -59,9 +80,27 @@ mod tests {
     #[test]
     fn placeholders_are_filled_and_unknown_ones_named() {
         let clock = Clock { today: Timestamp::from_seconds(1_700_000_000), fixed: None };
-        assert_eq!(fill("a-{date}.iso", "media.iso", &clock).unwrap(), "a-2023-11-14.iso");
-        assert!(fill("{dat}", "media.iso", &clock).unwrap_err().hint().contains("{date}"));
-        assert!(fill("{arch}", "media.iso", &clock).unwrap_err().to_string().contains("not built yet"));
-        assert!(fill("{date", "media.iso", &clock).is_err());
+        let info = neat_image::EditionInfo {
+            name: "Quay OS 7 Bridge".into(),
+            system: Some(neat_image::SystemInfo {
+                architecture: "x64".into(),
+                edition: "Bridge".into(),
+                version: Some([7, 0, 7042, 3]),
+                ..neat_image::SystemInfo::default()
+            }),
+            ..neat_image::EditionInfo::default()
+        };
+        let bridge = EditionSummary::new(1, &info, None);
+        let kiosk = EditionSummary { edition: "Kiosk".into(), ..bridge.clone() };
+        let names = |editions| Names { clock: &clock, editions };
+        let one = names(vec![&bridge]);
+        assert_eq!(fill("a-{date}.iso", "media.iso", &names(vec![])).unwrap(), "a-2023-11-14.iso");
+        assert_eq!(fill("{edition}_{arch}_{build}", "media.label", &one).unwrap(), "Bridge_x64_7042");
+        let two = names(vec![&bridge, &kiosk]);
+        assert_eq!(fill("{arch}", "media.label", &two).unwrap(), "x64");
+        assert!(fill("{edition}", "media.label", &two).unwrap_err().to_string().contains("Bridge, Kiosk"));
+        assert!(fill("{build}", "media.label", &names(vec![])).is_err());
+        assert!(fill("{dat}", "media.iso", &one).unwrap_err().hint().contains("{date}"));
+        assert!(fill("{date", "media.iso", &one).is_err());
     }
 }

@@ -8,7 +8,7 @@ use crate::{
     images::{self, ImageOutcome, PendingImage},
     ledger::LedgerFile,
     menu,
-    names::fill,
+    names::{Names, fill},
 };
 use neat_content::{
     Content, DigestKind, Error, Event, Job, Result, Source, Timestamp, Tree, TreeCounts, digest_of,
@@ -152,6 +152,8 @@ impl Prepared {
         let source_label = media.volume.label.clone();
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
         let images = images::apply(stack, &mut editor, job)?;
+        let kept = images.editions.iter().filter(|edition| edition.kept);
+        let names = Names { clock, editions: kept.collect() };
         for place in &stack.place {
             editor.place(place)?;
         }
@@ -161,7 +163,7 @@ impl Prepared {
                     .media
                     .label
                     .as_deref()
-                    .map_or(Ok(source_label.clone()), |label| fill(label, "media.label", clock))?;
+                    .map_or(Ok(source_label.clone()), |label| fill(label, "media.label", &names))?;
                 Some(menu::apply(section, &stack.title, &label, &mut editor)?)
             }
             None => None,
@@ -191,14 +193,14 @@ impl Prepared {
                 hint: "put boot images where media keep them, or add a [menu]".into(),
             });
         }
-        let options = options(stack, base, &media, catalog, time, clock)?;
+        let options = options(stack, base, &media, catalog, time, &names)?;
         steps.push(PlanStep {
             action: "master".into(),
             subject: format!("the disc {}", options.volume.label),
             reason: "last, because every file's place depends on all the others".into(),
             bytes: 0,
         });
-        let iso = base.join(fill(&stack.media.iso, "media.iso", clock)?);
+        let iso = base.join(fill(&stack.media.iso, "media.iso", &names)?);
         let tree = Arc::new(tree);
         let layout = master::Plan::new(&tree, options, job)?;
         let notes = layout.notes().iter();
@@ -323,11 +325,11 @@ fn options(
     media: &Media,
     boot: Option<BootCatalog>,
     time: Timestamp,
-    clock: &Clock,
+    names: &Names<'_>,
 ) -> Result<master::Options> {
     let mut volume = media.volume.clone();
     if let Some(label) = &stack.media.label {
-        volume.label = fill(label, "media.label", clock)?;
+        volume.label = fill(label, "media.label", names)?;
         if volume.label.chars().count() > 32 || volume.label.chars().any(char::is_control) {
             return Err(Error::request(
                 format!("`media.label`: {:?} is not a label", volume.label),

@@ -38,7 +38,7 @@ pub fn bytes(shape: Shape, len: usize, seed: u64) -> Vec<u8> {
                 bytes.extend(WORDS[number as usize % WORDS.len()].bytes());
             }
             Shape::Program => {
-                if number % 5 == 0 {
+                if number.is_multiple_of(5) {
                     bytes.push(0xE8);
                     let target = (number >> 8) % 40 * 512;
                     bytes.extend((target as i32 - bytes.len() as i32).to_le_bytes());

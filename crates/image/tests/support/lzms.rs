@@ -23,7 +23,7 @@ impl Adaptive {
         self.lengths.fill(u32::from(heap.len() == 1));
         let mut number = 0;
         while heap.len() > 1 {
-            heap.sort_by(|a, b| (b.0, b.1, b.2).cmp(&(a.0, a.1, a.2)));
+            heap.sort_by_key(|node| std::cmp::Reverse((node.0, node.1, node.2)));
             let (a, b) = (heap.pop().unwrap(), heap.pop().unwrap());
             let below: Vec<usize> = a.3.into_iter().chain(b.3).collect();
             below.iter().for_each(|symbol| self.lengths[*symbol] += 1);
