@@ -41,6 +41,8 @@ impl Element {
 
     /// Reads the one element that `text` holds. Entities are not expanded.
     pub fn parse(text: &str) -> Result<Self> {
+        // The reader passes over a byte order mark and does not count it.
+        let text = text.trim_start_matches('\u{feff}');
         let mut reader = Reader::from_str(text);
         reader.config_mut().expand_empty_elements = true;
         let mut open: Vec<Self> = vec![Self::default()];
@@ -60,10 +62,16 @@ impl Element {
                             found: count as u64,
                         });
                     }
+                    if let Some(error) = start.attributes().find_map(std::result::Result::err) {
+                        return Err(refused(at, error));
+                    }
                     let name_len = start.name().as_ref().len();
                     let whole: &str = start.as_ref();
                     let (name, attributes) =
                         whole.split_at_checked(name_len).ok_or_else(|| refused(at, "a cut name"))?;
+                    if !is_name(name) || attributes.contains('<') {
+                        return Err(refused(at, format!("the tag {name:.40}")));
+                    }
                     open.push(Self {
                         name: name.into(),
                         attributes: attributes.trim_end().into(),
@@ -207,6 +215,13 @@ impl Element {
     }
 }
 
+/// Whether it can be the name of an element, a little more narrowly than XML 1.0, 2.3 has it.
+fn is_name(text: &str) -> bool {
+    let mut chars = text.chars();
+    chars.next().is_some_and(|c| c.is_alphabetic() || matches!(c, '_' | ':'))
+        && chars.all(|c| c.is_alphanumeric() || matches!(c, '_' | ':' | '.' | '-'))
+}
+
 fn escape(text: &str) -> String {
     quick_xml::escape::escape(text).into_owned()
 }
@@ -250,13 +265,26 @@ mod tests {
         image.set("FLAGS", Some("x"));
         image.set("ODD", None);
         assert!(root.to_text().ends_with("\n  <NAME>C&lt;D</NAME><FLAGS>x</FLAGS></IMAGE></WIM>"));
+        let marked = "\u{feff}<a><?b c?></a>";
+        assert_eq!(Element::parse(marked).unwrap().to_text(), "<a><?b c?></a>");
         assert_eq!(decode(&encode("a𐐷"), 0).unwrap(), "a𐐷");
     }
 
     #[test]
     fn broken_and_hostile_text_is_refused() {
         let deep = "<a>".repeat(100_000);
-        for text in ["", "<a>", "<a></b>", "</a>", "<a/><b/>", "text", "<a b=\"</a>", deep.as_str()] {
+        for text in [
+            "",
+            "<a>",
+            "<a></b>",
+            "</a>",
+            "<a/><b/>",
+            "text",
+            "<a b=\"</a>",
+            "<WIMA<T<<A O//>>A",
+            "1<WTM//>G",
+            deep.as_str(),
+        ] {
             assert!(Element::parse(text).is_err(), "{text:.20}");
         }
         let bomb = "<!DOCTYPE a [<!ENTITY b \"bbbb\">]><a>&b;&b;</a>";

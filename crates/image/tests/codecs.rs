@@ -360,3 +360,49 @@ proptest! {
         }
     }
 }
+
+/// A cabinet with one file of one frame: header, folder, file, data, as [MS-CAB] 2 has them.
+fn cabinet(packed: &[u8], raw_len: usize) -> Vec<u8> {
+    let name = b"a.bin\0";
+    let files_at = 36 + 8;
+    let data_at = files_at + 16 + name.len();
+    let total = data_at + 8 + packed.len();
+    let mut cab = b"MSCF\0\0\0\0".to_vec();
+    for number in [total, 0, files_at, 0] {
+        cab.extend((number as u32).to_le_bytes());
+    }
+    // Version 1.3, one folder, one file.
+    cab.extend([3, 1, 1, 0, 1, 0, 0, 0, 0, 0, 0, 0]);
+    cab.extend((data_at as u32).to_le_bytes());
+    // One block of LZX with a window of 2^15.
+    cab.extend([1, 0, 3, 15]);
+    cab.extend((raw_len as u32).to_le_bytes());
+    cab.extend([0; 4]);
+    cab.extend([0, 0, 0x21, 0x5C, 0, 0, 0x20, 0]);
+    cab.extend(name);
+    cab.extend([0; 4]);
+    cab.extend((packed.len() as u16).to_le_bytes());
+    cab.extend((raw_len as u16).to_le_bytes());
+    cab.extend(packed);
+    cab
+}
+
+#[test]
+fn what_lzx_writes_is_read_from_a_cabinet() {
+    use std::io::Read;
+    for level in LEVELS {
+        // Several blocks, aligned offsets among them; no byte E8, which cabinets translate in another way.
+        let mut raw = bytes(Shape::Text, 9000, 4);
+        raw.extend(
+            bytes(Shape::Program, 15_000, 5).iter().map(|byte| if *byte == 0xE8 { 0x90 } else { *byte }),
+        );
+        raw.extend(bytes(Shape::Runs, 32768 - raw.len(), 6));
+        let mut packed = vec![0; 40_000];
+        let size = lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
+        let moved = support::lzx::to_cabinet_form(&packed[..size], raw.len()).unwrap();
+        let mut cabinet = cab::Cabinet::new(std::io::Cursor::new(cabinet(&moved, raw.len()))).unwrap();
+        let mut again = Vec::new();
+        cabinet.read_file("a.bin").unwrap().read_to_end(&mut again).unwrap();
+        assert!(again == raw, "{level:?}");
+    }
+}

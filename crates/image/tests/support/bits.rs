@@ -23,6 +23,11 @@ impl<'a> Bits<'a> {
         Some(u32::from(self.word >> self.left & 1))
     }
 
+    /// Number of bits taken so far.
+    pub fn passed(&self) -> usize {
+        self.at * 8 - self.left as usize
+    }
+
     pub fn bits(&mut self, count: u32) -> Option<u32> {
         (0..count).try_fold(0, |value, _| Some(value << 1 | self.bit()?))
     }

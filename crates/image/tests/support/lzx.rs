@@ -1,8 +1,22 @@
 //! LZX chunks of image files, bit by bit from [MS-PATCH] 2 and what image files change of it.
 
-use super::bits::{Bits, Code};
+use super::bits::{BitPen, Bits, Code};
+
+/// The same chunk in the form of cabinets: no translation of calls, the size of each block in 24 bits.
+pub fn to_cabinet_form(input: &[u8], len: usize) -> Option<Vec<u8>> {
+    let mut pen = BitPen::default();
+    pen.put(0, 1);
+    walk(input, len, 32768, &mut pen)?;
+    pen.align();
+    Some(pen.bytes)
+}
 
 pub fn decode(input: &[u8], len: usize, chunk_len: usize) -> Option<Vec<u8>> {
+    walk(input, len, chunk_len, &mut BitPen::default())
+}
+
+/// Decodes; what is passed on the way is written to `pen` in the form of cabinets.
+fn walk(input: &[u8], len: usize, chunk_len: usize, pen: &mut BitPen) -> Option<Vec<u8>> {
     let window = chunk_len.next_power_of_two().max(32768);
     let slots = match window.ilog2() {
         15 => 30,
@@ -36,6 +50,8 @@ pub fn decode(input: &[u8], len: usize, chunk_len: usize) -> Option<Vec<u8>> {
             return None;
         }
         let end = out.len() + block;
+        pen.put(kind, 3).put(block as u32, 24);
+        let start = bits.passed();
         if kind == 3 {
             bits.align();
             for offset in &mut recent {
@@ -92,6 +108,11 @@ pub fn decode(input: &[u8], len: usize, chunk_len: usize) -> Option<Vec<u8>> {
         }
         if out.len() != end {
             return None;
+        }
+        let mut again = Bits::new(input);
+        (0..start).try_for_each(|_| again.bit().map(drop))?;
+        for _ in start..bits.passed() {
+            pen.put(again.bit()?, 1);
         }
     }
     // x86 calls become relative again.

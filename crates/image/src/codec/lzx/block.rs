@@ -84,13 +84,15 @@ impl Recent {
     pub(super) const START: Self = Self([1; 3]);
 
     /// What they are after `item`.
-    #[inline(always)]
     pub(super) const fn after(self, item: Item) -> Self {
+        if item.is_literal() { self } else { self.after_match(item.written) }
+    }
+
+    /// What they are after a match for whose distance this is written.
+    #[inline(always)]
+    pub(super) const fn after_match(self, written: u32) -> Self {
         let [a, b, c] = self.0;
-        if item.is_literal() {
-            return self;
-        }
-        match item.written {
+        match written {
             0 => self,
             1 => Self([b, a, c]),
             2 => Self([c, b, a]),

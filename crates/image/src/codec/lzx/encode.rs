@@ -15,7 +15,7 @@ use crate::codec::{
 /// Bytes that are searched, cut into blocks and written together.
 const STRETCH: usize = 1 << 16;
 /// How often a block is searched again with the costs of the last search.
-const PASSES: usize = 3;
+const PASSES: usize = 2;
 
 /// Encodes chunks, one after another, with the same tables.
 pub struct Encoder {

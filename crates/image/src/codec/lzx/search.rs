@@ -2,38 +2,76 @@
 
 use super::{
     ALIGNED_SYMBOLS, EXTRA_BITS, LENGTH_HEADERS, LENGTH_SYMBOLS, LITERALS, MAX_MAIN_SYMBOLS, MAX_MATCH,
-    MIN_MATCH, OFFSET_BIAS, SLOT_BASES,
+    MAX_SLOTS, MIN_MATCH, OFFSET_BIAS, SLOT_BASES,
     block::{Counts, Item, Recent, slot_of},
+    slots_for,
 };
 use crate::codec::matches::{BinaryTrees, Match, common_len};
 
 /// Units of cost in one bit.
 const BIT: u32 = 32;
 /// Matches from this length on are taken without asking what they cost.
-const NICE: usize = 80;
+const NICE: usize = 64;
+/// Matches of two bytes at this distance and beyond are not looked at.
+const FAR_PAIR: u32 = 400;
 /// Earlier positions looked at for each position.
-const DEPTH: u32 = 48;
+const DEPTH: u32 = 40;
 /// The same inside a match that is taken anyway.
 const DEPTH_INSIDE: u32 = 8;
 /// Bytes of the pieces that a stretch is cut into before neighbours that are alike are joined to blocks.
 const UNIT: usize = 2048;
 
-/// The cheapest known way to a position.
-#[derive(Clone, Copy)]
-struct Node {
-    cost: u32,
-    item: Item,
-    recent: Recent,
+/// A literal or a match in 32 bits, as the search keeps it: the length below (1 for a literal), above it what is written
+/// for the distance, or the byte.
+#[derive(Clone, Copy, Default)]
+struct Choice(u32);
+
+impl Choice {
+    const LEN_BITS: u32 = 9;
+
+    const fn literal(byte: u8) -> Self {
+        Self((byte as u32) << Self::LEN_BITS | 1)
+    }
+
+    const fn len(self) -> usize {
+        (self.0 & ((1 << Self::LEN_BITS) - 1)) as usize
+    }
+
+    const fn written(self) -> u32 {
+        self.0 >> Self::LEN_BITS
+    }
+
+    const fn item(self) -> Item {
+        if self.len() == 1 {
+            Item::literal(self.written() as u8)
+        } else {
+            Item::with_written(self.written(), self.len())
+        }
+    }
 }
 
-const UNREACHED: Node =
-    Node { cost: u32::MAX, item: Item { written: 0, len: 0, slot: 0 }, recent: Recent::START };
+/// A match with what does not depend on costs.
+#[derive(Clone, Copy)]
+struct Found {
+    written: u32,
+    len: u16,
+    slot: u8,
+    /// The low three bits of the offset.
+    low: u8,
+}
+
+/// What is never cheaper than anything.
+const UNREACHED: i32 = i32::MAX / 2;
+/// Lengths that a match can have, and room before the first.
+const LENGTHS: usize = MAX_MATCH + 1;
 
 /// What symbols cost.
 struct Costs {
     main: [u32; MAX_MAIN_SYMBOLS],
     length: [u32; LENGTH_SYMBOLS],
     aligned: [u32; ALIGNED_SYMBOLS],
+    /// For each position slot what main and length symbol cost together, by the length of the match.
+    matches: Box<[[u16; LENGTHS]; MAX_SLOTS]>,
 }
 
 /// Tables for the search, kept from stretch to stretch.
@@ -41,10 +79,15 @@ pub(super) struct Search {
     trees: BinaryTrees,
     /// Largest distance that can be written.
     farthest: u32,
-    found: Vec<Match>,
+    slots: usize,
+    matches: Vec<Match>,
+    found: Vec<Found>,
     /// Where the matches of each position of the stretch begin in `found`.
     starts: Vec<u32>,
-    nodes: Vec<Node>,
+    /// The cheapest known way to each position: its cost and its last step.
+    ways: Vec<i32>,
+    steps: Vec<Choice>,
+    recents: Vec<Recent>,
     costs: Costs,
     units: Vec<Unit>,
     entropy: Entropy,
@@ -65,13 +108,18 @@ impl Search {
         Self {
             trees: BinaryTrees::new(longest_chunk),
             farthest: longest_chunk as u32 - 1 - OFFSET_BIAS,
+            slots: slots_for(longest_chunk),
+            matches: Vec::with_capacity(64),
             found: Vec::with_capacity(longest_stretch * 4),
             starts: Vec::with_capacity(longest_stretch + 1),
-            nodes: Vec::with_capacity(longest_stretch + 1),
+            ways: Vec::with_capacity(longest_stretch + 1),
+            steps: Vec::with_capacity(longest_stretch + 1),
+            recents: Vec::with_capacity(longest_stretch + 1),
             costs: Costs {
                 main: [0; MAX_MAIN_SYMBOLS],
                 length: [0; LENGTH_SYMBOLS],
                 aligned: [0; ALIGNED_SYMBOLS],
+                matches: Box::new([[0; LENGTHS]; MAX_SLOTS]),
             },
             units: Vec::with_capacity(longest_stretch / UNIT + 1),
             entropy: Entropy::new(),
@@ -91,13 +139,25 @@ impl Search {
         let mut at = from;
         while at < to {
             self.starts.push(self.found.len() as u32);
-            self.trees.find::<true>(data, at, DEPTH, NICE, MAX_MATCH, &mut self.found);
+            self.matches.clear();
+            self.trees.find::<true>(data, at, DEPTH, NICE, MAX_MATCH, &mut self.matches);
+            // Two bytes far back cost more than two literals.
+            let useful = |found: &&Match| {
+                found.distance <= self.farthest && (found.len > 2 || found.distance < FAR_PAIR)
+            };
+            let near = self.matches.iter().filter(useful);
+            self.found.extend(near.map(|found| {
+                let written = found.distance + OFFSET_BIAS;
+                let slot = slot_of(written);
+                Found {
+                    written,
+                    len: found.len as u16,
+                    slot: slot as u8,
+                    low: (written - SLOT_BASES[slot]) as u8 & 7,
+                }
+            }));
             let first = self.starts[at - from] as usize;
-            // Only the last matches, the farthest of all, can be too far to be written.
-            while self.found[first..].last().is_some_and(|found| found.distance > self.farthest) {
-                self.found.pop();
-            }
-            let longest = self.found[first..].last().map_or(0, |found| found.len as usize);
+            let longest = self.found[first..].last().map_or(0, |found| usize::from(found.len));
             at += 1;
             if longest >= NICE {
                 // Nobody will ask for matches inside one that is taken anyway.
@@ -118,15 +178,12 @@ impl Search {
         let mut at = from;
         while at < to {
             let (first, last) = (self.starts[at - from] as usize, self.starts[at - from + 1] as usize);
-            match self.found[first..last].last() {
-                Some(found) if found.len > 3 || found.len == 3 && found.distance < 2048 => {
-                    let len = (found.len as usize).min(to - at);
-                    if len < MIN_MATCH {
-                        items.push(Item::literal(data[at]));
-                        at += 1;
-                        continue;
-                    }
-                    items.push(Item::with_written(found.distance + OFFSET_BIAS, len));
+            let best = self.found[first..last]
+                .last()
+                .map(|found| (usize::from(found.len).min(to - at), found.written));
+            match best {
+                Some((len, written)) if len > 3 || len == 3 && written < 2048 => {
+                    items.push(Item::with_written(written, len));
                     at += len;
                 }
                 _ => {
@@ -151,6 +208,16 @@ impl Search {
         if bits + 3 * 8 * BIT >= 3 * BIT * counts.aligned.iter().sum::<u32>() {
             self.costs.aligned.fill(3 * BIT);
         }
+        const LAST_HEADER: usize = MIN_MATCH + LENGTH_HEADERS - 1;
+        let headers = self.costs.main[LITERALS..].chunks_exact(LENGTH_HEADERS);
+        for (by_length, headers) in self.costs.matches[..self.slots].iter_mut().zip(headers) {
+            for (cost, header) in by_length[MIN_MATCH..LAST_HEADER].iter_mut().zip(headers) {
+                *cost = *header as u16;
+            }
+            for (cost, length) in by_length[LAST_HEADER..].iter_mut().zip(&self.costs.length) {
+                *cost = (headers[LENGTH_HEADERS - 1] + length) as u16;
+            }
+        }
     }
 
     /// The cheapest way from `from` to `to` under the present costs, both in the stretch that begins at `start`.
@@ -162,60 +229,70 @@ impl Search {
         recent: Recent,
         items: &mut Vec<Item>,
     ) {
-        let Self { nodes, costs, starts, found, .. } = self;
         let len = to - from;
-        nodes.clear();
-        nodes.resize(len + 1, UNREACHED);
-        nodes[0] = Node { cost: 0, item: Item::default(), recent };
+        self.ways.clear();
+        self.ways.resize(len + 1, UNREACHED);
+        self.steps.clear();
+        self.steps.resize(len + 1, Choice::default());
+        self.recents.clear();
+        self.recents.resize(len + 1, recent);
+        self.ways[0] = 0;
+        let Self { ways, steps, recents, costs, starts, found, .. } = self;
         let mut here = 0;
         while here < len {
             let at = from + here;
             if here > 0 {
-                let item = nodes[here].item;
-                nodes[here].recent = nodes[here - item.raw_len()].recent.after(item);
+                let step = steps[here];
+                let before = recents[here - step.len()];
+                recents[here] = if step.len() == 1 { before } else { before.after_match(step.written()) };
             }
-            let Node { cost, recent, .. } = nodes[here];
-            let (room, next) = (len - here, &mut nodes[here..]);
+            let (cost, recent, room) = (ways[here], recents[here], len - here);
             let byte = data[at];
-            relax(next, 1, cost + costs.main[usize::from(byte)], Item::literal(byte));
+            let with_literal = cost + costs.main[usize::from(byte)] as i32;
+            if with_literal < ways[here + 1] {
+                ways[here + 1] = with_literal;
+                steps[here + 1] = Choice::literal(byte);
+            }
             let limit = room.min(MAX_MATCH);
+            if limit < MIN_MATCH {
+                here += 1;
+                continue;
+            }
+            let (next_ways, next_steps) = (&mut ways[here..=here + limit], &mut steps[here..=here + limit]);
             let mut jump = 0;
+            let pair = [byte, data[at + 1]];
             for (n, distance) in recent.0.iter().enumerate() {
                 let distance = *distance as usize;
-                if limit < MIN_MATCH || distance > at || data[at - distance..][..2] != data[at..][..2] {
+                if distance > at || data[at - distance] != pair[0] || data[at - distance + 1] != pair[1] {
                     continue;
                 }
                 let longest = common_len(data, at - distance, at, limit);
                 jump = jump.max(if longest >= NICE { longest } else { 0 });
-                let item = Item { written: n as u32, len: 0, slot: n as u8 };
-                relax_lengths(next, costs, cost, item, MIN_MATCH, longest);
+                relax(next_ways, next_steps, &costs.matches[n], cost, n as u32, MIN_MATCH, longest);
             }
             let first = starts[at - start] as usize;
             let last = starts[at - start + 1] as usize;
             let mut shortest = MIN_MATCH;
             for found in &found[first..last] {
-                let longest = (found.len as usize).min(limit);
+                let longest = usize::from(found.len).min(limit);
                 if longest < shortest {
                     break;
                 }
-                let written = found.distance + OFFSET_BIAS;
-                let slot = slot_of(written);
-                let mut cost = cost;
+                let slot = usize::from(found.slot) % MAX_SLOTS;
                 let extra = u32::from(EXTRA_BITS[slot]);
-                if extra < 3 {
-                    cost += extra * BIT;
+                let bits = if extra < 3 {
+                    extra * BIT
                 } else {
-                    let low = (written - SLOT_BASES[slot]) & 7;
-                    cost += (extra - 3) * BIT + costs.aligned[low as usize];
-                }
+                    (extra - 3) * BIT + costs.aligned[usize::from(found.low) % ALIGNED_SYMBOLS]
+                };
                 jump = jump.max(if longest >= NICE { longest } else { 0 });
-                let item = Item { written, len: 0, slot: slot as u8 };
-                relax_lengths(next, costs, cost, item, shortest, longest);
+                let cost = cost + bits as i32;
+                relax(next_ways, next_steps, &costs.matches[slot], cost, found.written, shortest, longest);
                 shortest = longest + 1;
             }
             if jump > 0 {
                 // Positions inside were not searched; what leads there leads nowhere.
-                next[1..jump].fill(UNREACHED);
+                next_ways[1..jump].fill(UNREACHED);
                 here += jump;
             } else {
                 here += 1;
@@ -224,9 +301,9 @@ impl Search {
         items.clear();
         let mut here = len;
         while here > 0 {
-            let item = nodes[here].item;
-            items.push(item);
-            here -= item.raw_len();
+            let step = steps[here];
+            items.push(step.item());
+            here -= step.len();
         }
         items.reverse();
     }
@@ -270,27 +347,26 @@ impl Search {
     }
 }
 
+/// Offers a match with every length from `shortest` to `longest`. `cost` holds all but what `by_length` has.
 #[inline(always)]
-fn relax(next: &mut [Node], len: usize, cost: u32, item: Item) {
-    let node = &mut next[len];
-    if cost < node.cost {
-        node.cost = cost;
-        node.item = item;
-    }
-}
-
-/// Offers `item` with every length from `shortest` to `longest`. `cost` holds all but main and length symbol.
-#[inline(always)]
-fn relax_lengths(next: &mut [Node], costs: &Costs, cost: u32, item: Item, shortest: usize, longest: usize) {
-    const LAST_HEADER: usize = MIN_MATCH + LENGTH_HEADERS - 1;
-    let symbol = LITERALS + usize::from(item.slot) * LENGTH_HEADERS;
-    for len in shortest..=longest.min(LAST_HEADER - 1) {
-        let cost = cost + costs.main[symbol + len - MIN_MATCH];
-        relax(next, len, cost, Item { len: len as u16, ..item });
-    }
-    let cost = cost + costs.main[symbol + LENGTH_HEADERS - 1];
-    for len in shortest.max(LAST_HEADER)..=longest {
-        relax(next, len, cost + costs.length[len - LAST_HEADER], Item { len: len as u16, ..item });
+fn relax(
+    ways: &mut [i32],
+    steps: &mut [Choice],
+    by_length: &[u16; LENGTHS],
+    cost: i32,
+    written: u32,
+    shortest: usize,
+    longest: usize,
+) {
+    let choice = written << Choice::LEN_BITS;
+    let (ways, steps) = (&mut ways[shortest..=longest], &mut steps[shortest..=longest]);
+    let lengths = by_length[shortest..=longest].iter().zip(shortest as u32..);
+    for ((way, step), (extra, len)) in ways.iter_mut().zip(steps).zip(lengths) {
+        let offer = cost + i32::from(*extra);
+        if offer < *way {
+            *way = offer;
+            step.0 = choice | len;
+        }
     }
 }
 
