@@ -60,6 +60,8 @@ struct Found {
     low: u8,
 }
 
+/// Shortest match that needs a length symbol.
+const LAST_HEADER: usize = MIN_MATCH + LENGTH_HEADERS - 1;
 /// What is never cheaper than anything.
 const UNREACHED: i32 = i32::MAX / 2;
 /// Lengths that a match can have, and room before the first.
@@ -71,7 +73,7 @@ struct Costs {
     length: [u32; LENGTH_SYMBOLS],
     aligned: [u32; ALIGNED_SYMBOLS],
     /// For each position slot what main and length symbol cost together, by the length of the match.
-    matches: Box<[[u16; LENGTHS]; MAX_SLOTS]>,
+    matches: Box<[[u16; LENGTHS]]>,
 }
 
 /// Tables for the search, kept from stretch to stretch.
@@ -119,7 +121,7 @@ impl Search {
                 main: [0; MAX_MAIN_SYMBOLS],
                 length: [0; LENGTH_SYMBOLS],
                 aligned: [0; ALIGNED_SYMBOLS],
-                matches: Box::new([[0; LENGTHS]; MAX_SLOTS]),
+                matches: vec![[0; LENGTHS]; MAX_SLOTS].into(),
             },
             units: Vec::with_capacity(longest_stretch / UNIT + 1),
             entropy: Entropy::new(),
@@ -208,7 +210,6 @@ impl Search {
         if bits + 3 * 8 * BIT >= 3 * BIT * counts.aligned.iter().sum::<u32>() {
             self.costs.aligned.fill(3 * BIT);
         }
-        const LAST_HEADER: usize = MIN_MATCH + LENGTH_HEADERS - 1;
         let headers = self.costs.main[LITERALS..].chunks_exact(LENGTH_HEADERS);
         for (by_length, headers) in self.costs.matches[..self.slots].iter_mut().zip(headers) {
             for (cost, header) in by_length[MIN_MATCH..LAST_HEADER].iter_mut().zip(headers) {
