@@ -9,6 +9,9 @@
     reason = "tests say what they expect by failing"
 )]
 
+#[path = "../../image/tests/support/hand.rs"]
+#[allow(dead_code, reason = "each test binary uses its part")]
+mod hand;
 mod support;
 
 use std::{fs, path::Path};
@@ -289,4 +292,34 @@ fn damaged_image_files_end_with_exit_code_3() {
     assert!(code == 3 && error.contains("at byte 0x"), "{error}");
     assert_eq!(names(&dir).iter().filter(|name| name.contains("unfinished-")).count(), 0);
     assert!(!dir.join("x.wim").exists());
+}
+
+#[test]
+fn a_solid_source_becomes_an_ordinary_image_file() {
+    let (_keep, dir) = with_image();
+    ok(&dir, &["unpack", "quay-os-7.iso", "other"]);
+    fs::remove_file(dir.join("other/sources/install.wim")).unwrap();
+    let text = b"tide and ferry ".repeat(500);
+    // Method 0: the chunk lies in the solid resource as it is.
+    let solid = hand::solid_file(
+        0,
+        32768,
+        &[&text[..], b"two"].concat(),
+        &[("tide.txt", &text), ("two.txt", b"two")],
+    );
+    fs::write(dir.join("other/sources/install.esd"), solid).unwrap();
+    assert!(ok(&dir, &["look", "other"]).contains("sources/install.esd"));
+    let text = "[source]\nmedia = \"other\"\neditions = [1]\n[media]\niso = \"t.iso\"\n";
+    fs::write(dir.join("t.stack.toml"), text).unwrap();
+    assert!(ok(&dir, &["plan", "t.stack.toml"]).contains("the source is solid"));
+    ok(&dir, &["build", "t.stack.toml"]);
+    let look = json(&dir, &["look", "t.iso", "--json"]);
+    let image = &look["image_files"][0];
+    assert_eq!(
+        (&image["path"], &image["solid"], &image["method"]),
+        (&"sources/install.wim".into(), &false.into(), &"LZX".into())
+    );
+    assert!(!ok(&dir, &["files", "t.iso"]).contains("install.esd"));
+    ok(&dir, &["take", "t.iso", "tide.txt", "--edition", "1", "--to", "out"]);
+    assert_eq!(fs::read(dir.join("out/tide.txt")).unwrap(), b"tide and ferry ".repeat(500));
 }

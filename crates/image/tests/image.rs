@@ -22,6 +22,7 @@ use std::{collections::BTreeMap, fs, os::unix::fs::symlink, path::Path};
 use support::{
     container::{Walked, place, u64_at, walk},
     data::{SHAPES, Shape, bytes},
+    hand::{by_hand, metadata_of, solid_file},
 };
 
 fn all(content: &Content) -> Vec<u8> {
@@ -345,46 +346,6 @@ fn a_folder_is_captured_with_all_it_has() {
     assert_eq!(capture(&lenient).unwrap().notes.len(), 4);
 }
 
-/// An image file put together by hand: header, these resources, table entries (place, digest), XML data.
-fn by_hand(
-    version: u32,
-    flags: u32,
-    chunk: u32,
-    resources: &[Vec<u8>],
-    entries: &[([u64; 3], BlobDigest)],
-    editions: u32,
-) -> Vec<u8> {
-    let mut file = vec![0; 208];
-    resources.iter().for_each(|resource| file.extend_from_slice(resource));
-    let table = file.len() as u64;
-    for (place, digest) in entries {
-        place.iter().for_each(|number| file.extend(number.to_le_bytes()));
-        file.extend([1, 0, 1, 0, 0, 0]);
-        file.extend(digest.0);
-    }
-    let xml = file.len() as u64;
-    file.extend(neat_image::xml::encode("<WIM><IMAGE INDEX=\"1\"><NAME>Hand</NAME></IMAGE></WIM>"));
-    let end = file.len() as u64;
-    file[..8].copy_from_slice(b"MSWIM\0\0\0");
-    for (at, number) in [(8, 208), (12, version), (16, flags), (20, chunk), (40, 0x1_0001), (44, editions)] {
-        file[at..at + 4].copy_from_slice(&number.to_le_bytes());
-    }
-    for (at, start, stop) in [(48, table, xml), (72, xml, end)] {
-        for (n, number) in [(stop - start) | 2 << 56, start, stop - start].iter().enumerate() {
-            file[at + 8 * n..at + 8 * n + 8].copy_from_slice(&number.to_le_bytes());
-        }
-    }
-    file
-}
-
-fn metadata_of(names: &[(&str, BlobDigest)]) -> Vec<u8> {
-    let mut files = Files::new(Times::default());
-    for (name, digest) in names {
-        files.add(Files::ROOT, Entry::file(*name, 0x20, Times::default(), *digest)).unwrap();
-    }
-    metadata::write(&files).unwrap()
-}
-
 #[test]
 fn solid_files_are_read_cut_and_made_ordinary() {
     let texts = [bytes(Shape::Text, 3000, 1), bytes(Shape::Text, 2000, 2), bytes(Shape::Random, 900, 3)];
@@ -398,28 +359,12 @@ fn solid_files_are_read_cut_and_made_ordinary() {
     let len = neat_image::codec::lzx::Encoder::new(32768, Level::Max).encode(&whole, &mut lzx).unwrap();
     lzx.truncate(len);
     for (method, chunk, packed) in [(3_u32, 32768_u32, lzms), (2, 32768, lzx), (0, 32768, whole.clone())] {
-        let mut solid: Vec<u8> = (whole.len() as u64).to_le_bytes().to_vec();
-        solid.extend(chunk.to_le_bytes());
-        solid.extend(method.to_le_bytes());
-        solid.extend((packed.len() as u32).to_le_bytes());
-        solid.extend(&packed);
         if packed.len() >= whole.len() && method != 0 {
             continue;
         }
-        let names: Vec<(&str, BlobDigest)> =
-            ["a", "b", "c"].into_iter().zip(digests.iter().copied()).collect();
-        let tree = metadata_of(&names);
-        let (solid_len, tree_len) = (solid.len() as u64, tree.len() as u64);
-        let mut entries = vec![
-            ([tree_len | 2 << 56, 208 + solid_len, tree_len], BlobDigest::of(&tree)),
-            ([solid_len | 0x10 << 56, 208, 1 << 32], BlobDigest::NONE),
-        ];
-        let mut start = 0;
-        for (text, digest) in texts.iter().zip(&digests) {
-            entries.push(([text.len() as u64 | 0x10 << 56, start, text.len() as u64], *digest));
-            start += text.len() as u64;
-        }
-        let file = by_hand(0xE00, 0x80002, 32768, &[solid, tree], &entries, 1);
+        let names: Vec<(&str, &[u8])> =
+            ["a", "b", "c"].into_iter().zip(texts.iter().map(Vec::as_slice)).collect();
+        let file = solid_file(method, chunk, &packed, &names);
         let image = open(&file);
         assert_eq!(image.solid_count(), 1);
         for (text, digest) in texts.iter().zip(&digests) {

@@ -169,7 +169,7 @@ impl Editor {
                 _ => target,
             };
             return self
-                .put_local(&path, &from, section.replace, "files come first, so that the rest sees them")
+                .put_local(&path, &from, section.replace, "files come early, so that the rest sees them")
                 .map(drop);
         }
         let (tree, warnings) = folder::read_tree(&from)?;
@@ -221,7 +221,7 @@ impl Editor {
         self.step(
             "put",
             format!("{counted} of {} into media:/{target}{also}", section.from),
-            "files come first, so that the rest sees them",
+            "files come early, so that the rest sees them",
             bytes,
         );
         if let [first, rest @ ..] = refused.as_slice() {

@@ -81,8 +81,10 @@ pub fn open_image(tree: &Tree, path: &str) -> Result<ImageFile> {
 pub struct EditionSummary {
     /// Number in the source.
     pub number: usize,
-    /// Name.
+    /// Name, unique in the file.
     pub name: String,
+    /// The name that setup shows, where it is another.
+    pub display_name: String,
     /// Description.
     pub description: String,
     /// Architecture: `x86`, `x64`, `arm64`.
@@ -110,7 +112,8 @@ impl EditionSummary {
         let system = info.system.clone().unwrap_or_default();
         Self {
             number,
-            name: if info.display_name.is_empty() { info.name.clone() } else { info.display_name.clone() },
+            name: if info.name.is_empty() { info.display_name.clone() } else { info.name.clone() },
+            display_name: info.display_name.clone(),
             description: info.description.clone(),
             architecture: system.architecture.clone(),
             version: system.version_text(),

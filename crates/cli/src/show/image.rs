@@ -122,6 +122,21 @@ fn guid_text(guid: [u8; 16]) -> String {
     format!("{}-{}-{}-{}-{}", turned(0..4), turned(4..6), turned(6..8), hex(&guid[8..10]), hex(&guid[10..]))
 }
 
+/// The name, and the one that setup shows where it is another.
+fn name(edition: &EditionSummary) -> String {
+    if edition.display_name.is_empty() || edition.display_name == edition.name {
+        return edition.name.clone();
+    }
+    format!("{} (shown as {})", edition.name, edition.display_name)
+}
+
+/// The first languages, and how many more.
+fn languages(all: &[String]) -> String {
+    const SHOWN: usize = 3;
+    let more = if all.len() > SHOWN { format!(" +{}", all.len() - SHOWN) } else { String::new() };
+    format!("{}{more}", all[..all.len().min(SHOWN)].join(" "))
+}
+
 /// A table of editions for a person.
 pub(crate) fn editions(editions: &[EditionSummary]) -> String {
     let heading = ["", "edition", "for", "version", "languages", "files", "size", "only here"];
@@ -129,10 +144,10 @@ pub(crate) fn editions(editions: &[EditionSummary]) -> String {
     for edition in editions {
         rows.push([
             edition.number.to_string(),
-            edition.name.clone(),
+            name(edition),
             edition.architecture.clone(),
             edition.version.clone(),
-            edition.languages.join(" "),
+            languages(&edition.languages),
             edition.files.to_string(),
             size(edition.bytes),
             edition.only_here.map(size).unwrap_or_default(),

@@ -4,6 +4,7 @@
 pub mod bits;
 pub mod container;
 pub mod data;
+pub mod hand;
 pub mod lzms;
 pub mod lzx;
 pub mod xpress;

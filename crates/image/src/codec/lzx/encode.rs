@@ -24,6 +24,8 @@ pub struct Encoder {
     data: Vec<u8>,
     finder: Finder,
     items: Vec<Item>,
+    /// The items of the first search over a stretch, from which each block takes its first costs.
+    first_way: Vec<Item>,
     blocks: Vec<usize>,
     counts: Counts,
     writer: BlockWriter,
@@ -48,7 +50,8 @@ impl Encoder {
             data: Vec::with_capacity(window),
             finder,
             items: Vec::with_capacity(STRETCH.min(window)),
-            blocks: Vec::new(),
+            first_way: Vec::with_capacity(STRETCH.min(window)),
+            blocks: Vec::with_capacity(64),
             counts: Counts::new(),
             writer: BlockWriter::new(LITERALS + LENGTH_HEADERS * slots_for(window), window == MIN_WINDOW),
         }
@@ -98,30 +101,29 @@ impl Encoder {
     }
 
     fn encode_max(&mut self, from: usize, to: usize, recent: &mut Recent, writer: &mut BitWriter<'_>) {
-        let Self { finder: Finder::Max(search), data, items, blocks, .. } = self else { return };
+        let Self { finder: Finder::Max(search), data, first_way, blocks, .. } = self else { return };
         search.find_all(data, from, to);
-        search.greedy(data, from, to, items);
-        search.set_costs(items);
-        search.cheapest(data, from, (from, to), *recent, items);
-        search.cut(items, blocks);
-        let whole = blocks.len() == 1;
-        // The items of the first search that belong to the next block, for its first costs.
-        let first_way = std::mem::take(items);
+        search.greedy(data, from, to, first_way);
+        search.set_costs(first_way);
+        search.cheapest(data, from, (from, to), *recent, first_way);
+        search.cut(first_way, blocks);
         let (mut at, mut used) = (from, 0);
         for n in 0..self.blocks.len() {
-            let Self { finder: Finder::Max(search), data, items, blocks, .. } = self else { return };
+            let Self { finder: Finder::Max(search), data, items, first_way, blocks, .. } = self else {
+                return;
+            };
             let end = at + blocks[n];
             let mut reached = at;
-            let count = first_way[used..].iter().take_while(|item| {
+            let own = first_way[used..].iter().take_while(|item| {
                 let inside = reached < end;
                 reached += item.raw_len();
                 inside
             });
-            let count = count.count();
+            let count = own.count();
             search.set_costs(&first_way[used..used + count]);
             used += count;
             for pass in 0..PASSES {
-                if pass > 0 || (whole && n > 0) {
+                if pass > 0 {
                     search.set_costs(items);
                 }
                 search.cheapest(data, from, (at, end), *recent, items);

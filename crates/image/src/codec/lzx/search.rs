@@ -92,6 +92,8 @@ pub(super) struct Search {
     recents: Vec<Recent>,
     costs: Costs,
     units: Vec<Unit>,
+    /// What joining each unit with the next saves, in bits.
+    savings: Vec<f32>,
     entropy: Entropy,
     counts: Counts,
 }
@@ -124,6 +126,7 @@ impl Search {
                 matches: vec![[0; LENGTHS]; MAX_SLOTS].into(),
             },
             units: Vec::with_capacity(longest_stretch / UNIT + 1),
+            savings: Vec::with_capacity(longest_stretch / UNIT + 1),
             entropy: Entropy::new(),
             counts: Counts::new(),
         }
@@ -325,7 +328,8 @@ impl Search {
             }
         }
         // Join the two neighbours that save most by sharing their codes, until none do.
-        let mut savings: Vec<f32> = Vec::with_capacity(self.units.len());
+        let savings = &mut self.savings;
+        savings.clear();
         for pair in self.units.windows(2) {
             savings.push(self.entropy.saving(&pair[0], &pair[1], &mut self.counts));
         }
