@@ -80,7 +80,7 @@ pub(crate) enum Command {
 pub(crate) struct LookArgs {
     /// An ISO file, a folder, an image file, a stack file, a ledger or an answer file
     pub path: PathBuf,
-    /// Also compute the file's digest, which reads all of it
+    /// Also compute the file's digest, which reads all of it; an image file is also checked against its integrity table
     #[arg(long, value_name = "KIND")]
     pub digest: Option<Digest>,
 }

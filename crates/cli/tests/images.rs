@@ -288,6 +288,9 @@ fn damaged_image_files_end_with_exit_code_3() {
     let mut damaged = sound;
     damaged[300_000..300_040].fill(0xA5);
     fs::write(dir.join("damaged.wim"), &damaged).unwrap();
+    assert!(ok(&dir, &["look", "install.wim", "--digest", "sha1"]).contains("everything is as it says"));
+    let (code, error) = fails(&dir, &["look", "damaged.wim", "--digest", "sha1"]);
+    assert!(code == 3 && error.contains("at byte 0xd0"), "{error}");
     let (code, error) = fails(&dir, &["repack", "damaged.wim", "--level", "fast", "-o", "x.wim"]);
     assert!(code == 3 && error.contains("at byte 0x"), "{error}");
     assert_eq!(names(&dir).iter().filter(|name| name.contains("unfinished-")).count(), 0);

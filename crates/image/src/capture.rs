@@ -1,12 +1,12 @@
 //! A folder of this machine as an edition.
 
 use crate::{
-    BlobDigest, BlobHasher, Entry, EntryId, Files, ImageDraft, Name, Reparse, Times,
+    BlobDigest, Entry, EntryId, Files, ImageDraft, Name, Reparse, Times,
+    digest::digest_each,
     layout::{
         ATTRIBUTE_ARCHIVE, ATTRIBUTE_DIRECTORY, ATTRIBUTE_NORMAL, ATTRIBUTE_READONLY, ATTRIBUTE_REPARSE,
         ATTRIBUTE_SPARSE, TAG_SYMLINK,
     },
-    pack::{thread_count, thread_failed},
     xml::{Child, Element},
 };
 use neat_content::{Content, Error, Event, Job, Meta, NodeKind, Result, Source, Timestamp, Tree};
@@ -15,7 +15,6 @@ use std::{
     fs::{self, Metadata},
     os::unix::fs::MetadataExt,
     path::Path,
-    sync::atomic::{AtomicUsize, Ordering},
 };
 
 /// Most entries of a folder that is captured.
@@ -276,31 +275,9 @@ fn link_data(target: &str) -> Vec<u8> {
 fn digest_all(contents: &[(EntryId, Content)], threads: usize, job: &Job<'_>) -> Result<Vec<BlobDigest>> {
     let total = contents.iter().map(|(_, content)| content.len()).sum();
     job.event(Event::StepStarted { step: "reading the files", total_bytes: Some(total) });
-    let next = AtomicUsize::new(0);
-    let work = || -> Result<Vec<(usize, BlobDigest)>> {
-        let mut done = Vec::new();
-        while let Some((n, (_, content))) = Some(next.fetch_add(1, Ordering::Relaxed))
-            .and_then(|n| contents.get(n).map(|content| (n, content)))
-        {
-            let mut hasher = BlobHasher::default();
-            content.for_each_block(256 << 10, job, &mut |block| {
-                hasher.add(block);
-                job.event(Event::BytesDone(block.len() as u64));
-                Ok(())
-            })?;
-            done.push((n, hasher.finish()));
-        }
-        Ok(done)
-    };
-    let mut digests = vec![BlobDigest::NONE; contents.len()];
-    std::thread::scope(|scope| -> Result<()> {
-        let threads: Vec<_> = (0..thread_count(threads)).map(|_| scope.spawn(work)).collect();
-        for thread in threads {
-            let found = thread.join().unwrap_or_else(|_| Err(thread_failed()))?;
-            found.into_iter().for_each(|(n, digest)| digests[n] = digest);
-        }
-        Ok(())
-    })?;
+    let content = |n: usize| Ok(contents[n].1.clone());
+    let digests =
+        digest_each(contents.len(), threads, job, &content, &|bytes| job.event(Event::BytesDone(bytes)))?;
     job.event(Event::StepFinished);
     Ok(digests)
 }

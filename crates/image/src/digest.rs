@@ -1,7 +1,12 @@
 //! The name of a blob.
 
+use crate::pack::{thread_count, thread_failed};
+use neat_content::{Content, Job, Result};
 use sha1::Digest as _;
-use std::fmt;
+use std::{
+    fmt,
+    sync::atomic::{AtomicUsize, Ordering},
+};
 
 /// SHA-1 of a blob's content, by which trees refer to it.
 #[derive(Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -50,4 +55,42 @@ impl BlobHasher {
     pub fn finish(self) -> BlobDigest {
         BlobDigest(self.0.finalize().into())
     }
+}
+
+/// Digests `count` contents on `threads` threads (0: as many as there are cores); `content` gives them by number, and
+/// `done` hears of the bytes.
+pub(crate) fn digest_each(
+    count: usize,
+    threads: usize,
+    job: &Job<'_>,
+    content: &(dyn Fn(usize) -> Result<Content> + Sync),
+    done: &(dyn Fn(u64) + Sync),
+) -> Result<Vec<BlobDigest>> {
+    let next = AtomicUsize::new(0);
+    let work = || -> Result<Vec<(usize, BlobDigest)>> {
+        let mut found = Vec::new();
+        loop {
+            let n = next.fetch_add(1, Ordering::Relaxed);
+            if n >= count {
+                return Ok(found);
+            }
+            let mut hasher = BlobHasher::default();
+            content(n)?.for_each_block(256 << 10, job, &mut |block| {
+                hasher.add(block);
+                done(block.len() as u64);
+                Ok(())
+            })?;
+            found.push((n, hasher.finish()));
+        }
+    };
+    let mut digests = vec![BlobDigest::NONE; count];
+    std::thread::scope(|scope| -> Result<()> {
+        let threads: Vec<_> = (0..thread_count(threads)).map(|_| scope.spawn(work)).collect();
+        for thread in threads {
+            let found = thread.join().unwrap_or_else(|_| Err(thread_failed()))?;
+            found.into_iter().for_each(|(n, digest)| digests[n] = digest);
+        }
+        Ok(())
+    })?;
+    Ok(digests)
 }

@@ -2,14 +2,11 @@
 
 use crate::{
     BlobDigest, OpenPart,
-    digest::BlobHasher,
+    digest::digest_each,
     layout::{HEADER_LEN, INTEGRITY_CHUNK},
 };
 use neat_content::{Content, Error, Event, FieldReader, Job, Producer, Result, read_vec};
-use std::{
-    io::Write,
-    sync::atomic::{AtomicUsize, Ordering},
-};
+use std::io::Write;
 
 /// Bytes of the table's own header.
 const TABLE_HEADER_LEN: u64 = 12;
@@ -35,11 +32,18 @@ pub(crate) fn check(part: &OpenPart, job: &Job<'_>) -> Result<()> {
         ));
     }
     job.event(Event::StepStarted { step: "checking integrity", total_bytes: Some(covered) });
-    for n in 0..u64::from(count) {
-        let expected = BlobDigest(reader.array()?);
+    let place_of = |n: u64| {
         let start = HEADER_LEN + n * u64::from(piece);
-        let len = u64::from(piece).min(HEADER_LEN + covered - start);
-        let found = digest_of(&part.content.part(start, len)?, job)?;
+        (start, u64::from(piece).min(HEADER_LEN + covered - start))
+    };
+    let content = |n: usize| {
+        let (start, len) = place_of(n as u64);
+        part.content.part(start, len)
+    };
+    let digests = digest_each(count as usize, 0, job, &content, &|bytes| job.event(Event::BytesDone(bytes)))?;
+    for (n, found) in digests.into_iter().enumerate() {
+        let expected = BlobDigest(reader.array()?);
+        let (start, len) = place_of(n as u64);
         if found != expected {
             return Err(Error::Mismatch {
                 expected: format!("{len} bytes at byte {start:#x} to have the SHA-1 {expected}"),
@@ -47,19 +51,9 @@ pub(crate) fn check(part: &OpenPart, job: &Job<'_>) -> Result<()> {
                 hint: "the file is damaged; compare its digest with the vendor's".into(),
             });
         }
-        job.event(Event::BytesDone(len));
     }
     job.event(Event::StepFinished);
     Ok(())
-}
-
-fn digest_of(content: &Content, job: &Job<'_>) -> Result<BlobDigest> {
-    let mut hasher = BlobHasher::default();
-    content.for_each_block(1 << 20, job, &mut |block| {
-        hasher.add(block);
-        Ok(())
-    })?;
-    Ok(hasher.finish())
 }
 
 /// The integrity table of content that is written elsewhere at the same time: digested when the table is written, on
@@ -82,29 +76,12 @@ impl Producer for IntegrityTable {
 
     fn produce(&self, sink: &mut dyn Write) -> Result<()> {
         let count = self.count() as usize;
-        let next = AtomicUsize::new(0);
         let piece = u64::from(INTEGRITY_CHUNK);
-        let work = || -> Result<Vec<(usize, BlobDigest)>> {
-            let mut done = Vec::new();
-            loop {
-                let n = next.fetch_add(1, Ordering::Relaxed);
-                if n >= count {
-                    return Ok(done);
-                }
-                let start = n as u64 * piece;
-                let part = self.covered.part(start, piece.min(self.covered.len() - start))?;
-                done.push((n, digest_of(&part, &Job::silent())?));
-            }
+        let content = |n: usize| {
+            let start = n as u64 * piece;
+            self.covered.part(start, piece.min(self.covered.len() - start))
         };
-        let mut digests = vec![BlobDigest::NONE; count];
-        std::thread::scope(|scope| -> Result<()> {
-            let threads: Vec<_> = (0..crate::pack::thread_count(0)).map(|_| scope.spawn(work)).collect();
-            for thread in threads {
-                let found = thread.join().unwrap_or_else(|_| Err(crate::pack::thread_failed()))?;
-                found.into_iter().for_each(|(n, digest)| digests[n] = digest);
-            }
-            Ok(())
-        })?;
+        let digests = digest_each(count, 0, &Job::silent(), &content, &|_| ())?;
         let mut bytes = Vec::with_capacity(self.len() as usize);
         bytes.extend((self.len() as u32).to_le_bytes());
         bytes.extend((count as u32).to_le_bytes());

@@ -5,8 +5,7 @@ use crate::{
     args::{Digest, FilesArgs},
     context::Context,
 };
-use neat_content::{DigestKind, Error, NodeKind, Result, digest_of};
-use neat_media::read;
+use neat_content::{DigestKind, NodeKind, Result, digest_of};
 use serde::Serialize;
 use std::fmt::Write as _;
 
@@ -23,20 +22,7 @@ struct FileView {
 }
 
 pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
-    let tree = match &args.inside.edition {
-        Some(edition) => {
-            let (tree, notes) = images::edition_tree(&args.path, edition, &args.inside)?;
-            images::say_notes(&notes, "which is not listed", context);
-            tree
-        }
-        None if images::is_image(&args.path)? => {
-            return Err(Error::request(
-                format!("{} is an image file", args.path.display()),
-                "say which edition with --edition; `neatstack editions` lists them",
-            ));
-        }
-        None => read::open(&args.path)?.tree,
-    };
+    let tree = images::open_tree(&args.path, &args.inside, "which is not listed", context)?;
     let kind = args.digest.map(|digest| match digest {
         Digest::Sha1 => DigestKind::Sha1,
         Digest::Sha256 => DigestKind::Sha256,

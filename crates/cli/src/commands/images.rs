@@ -48,23 +48,35 @@ pub(super) fn open_anywhere(path: &Path, place: Option<&str>) -> Result<ImageFil
     open_image(&media.tree, &place).map_err(|error| error.within(path.display()))
 }
 
-/// The tree of the edition that `inside` names, of an image file or of one on a media; with it what to note.
-pub(super) fn edition_tree(path: &Path, wanted: &str, inside: &InsideArgs) -> Result<(Tree, Vec<String>)> {
+/// The tree of what `path` is: of the edition that `inside` names, of an image file or of one on a media; without an
+/// edition, of the media. What a tree cannot hold is said with its `consequence`.
+pub(super) fn open_tree(
+    path: &Path,
+    inside: &InsideArgs,
+    consequence: &str,
+    context: &Context,
+) -> Result<Tree> {
+    const SHOWN: usize = 5;
+    let Some(wanted) = &inside.edition else {
+        if is_image(path)? {
+            return Err(Error::request(
+                format!("{} is an image file", path.display()),
+                "say which edition with --edition; `neatstack editions` lists them",
+            ));
+        }
+        return Ok(read::open(path)?.tree);
+    };
     let image = open_anywhere(path, inside.image.as_deref())?;
     let number = image.find_edition(wanted)?;
     let files = image.files(number)?;
-    to_tree(&image, number, &files)
-}
-
-/// Says what an edition has that is left out, the first few of it.
-pub(super) fn say_notes(notes: &[String], consequence: &str, context: &Context) {
-    const SHOWN: usize = 5;
+    let (tree, notes) = to_tree(&image, number, &files)?;
     for note in notes.iter().take(SHOWN) {
         context.say(&format!("{}note:{:#} {note}, {consequence}", style::CARE, style::CARE));
     }
     if notes.len() > SHOWN {
         context.say(&format!("{}note:{:#} and {} more", style::CARE, style::CARE, notes.len() - SHOWN));
     }
+    Ok(tree)
 }
 
 /// The compression that the arguments ask for, for a file that is compressed as `now`; nothing stands for none.

@@ -37,7 +37,12 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
         return media(path, digest, context);
     }
     if is_image_file(&Content::from_source(source.clone())) {
-        let view = ImageView::new(&open_path(path)?, path, digest)?;
+        let image = open_path(path)?;
+        // Who has everything read for a digest also wants to know whether it is sound.
+        if digest.is_some() {
+            image.check_integrity(&context.job())?;
+        }
+        let view = ImageView::new(&image, path, digest)?;
         return if context.json { context.print_json(&view) } else { context.print(&view.text()) };
     }
     let small = source.len() <= 16 << 20;

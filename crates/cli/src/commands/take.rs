@@ -3,25 +3,12 @@
 use super::{images, refuse_existing};
 use crate::{args::TakeArgs, context::Context, show};
 use neat_content::{Content, Error, NodeId, NodeKind, PendingFile, Result, Tree};
-use neat_media::{folder, read};
+use neat_media::folder;
 use serde_json::json;
 use std::path::Path;
 
 pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
-    let tree = &match &args.inside.edition {
-        Some(edition) => {
-            let (tree, notes) = images::edition_tree(&args.path, edition, &args.inside)?;
-            images::say_notes(&notes, "which is not taken along", context);
-            tree
-        }
-        None if images::is_image(&args.path)? => {
-            return Err(Error::request(
-                format!("{} is an image file", args.path.display()),
-                "say which edition with --edition; `neatstack editions` lists them",
-            ));
-        }
-        None => read::open(&args.path)?.tree,
-    };
+    let tree = &images::open_tree(&args.path, &args.inside, "which is not taken along", context)?;
     // Everything is looked up before anything is written.
     let found: Vec<NodeId> = args.what.iter().map(|what| find(tree, what)).collect::<Result<_>>()?;
     for id in &found {

@@ -20,6 +20,7 @@ pub(crate) struct ImageView {
     parts: Vec<PartView>,
     boot_edition: u32,
     integrity_table: bool,
+    integrity_checked: bool,
     read_only: bool,
     unfinished: bool,
     blobs: u64,
@@ -42,6 +43,7 @@ impl ImageView {
             kind: "image-file",
             path: path.display().to_string(),
             size: image.len(),
+            integrity_checked: digest.is_some() && header.has_integrity(),
             digest,
             method: header.compression.map_or("none", |(method, _)| method.name()),
             chunk_size: header.compression.map_or(0, |(_, chunk_len)| chunk_len),
@@ -93,7 +95,14 @@ impl ImageView {
         if self.boot_edition > 0 {
             sheet.row("boots", format!("edition {}", self.boot_edition));
         }
-        sheet.row("integrity table", if self.integrity_table { "yes" } else { "no" });
+        sheet.row(
+            "integrity table",
+            match (self.integrity_table, self.integrity_checked) {
+                (false, _) => "no",
+                (true, false) => "yes",
+                (true, true) => "yes, and everything is as it says",
+            },
+        );
         if self.read_only {
             sheet.row("marked", "not to be changed");
         }
