@@ -204,7 +204,9 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         check_limit(limit, editor);
         return Ok(ImageOutcome { editions: Vec::new(), pending: None });
     };
-    let mut editions = edition_summaries(&found.image)?;
+    // Reading all trees takes a while where they are large, and only a choice needs what it tells.
+    let mut editions =
+        if asks { edition_summaries(&found.image)? } else { edition_summaries_quickly(&found.image)? };
     for warning in found.image.warnings() {
         editor.find(Weight::Note, warning.clone(), "");
     }
