@@ -20,6 +20,7 @@ mod output;
 mod pending;
 mod read_at;
 mod source;
+mod text;
 mod time;
 mod tree;
 
@@ -32,5 +33,6 @@ pub use output::Output;
 pub use pending::{PendingFile, sync_folder};
 pub use read_at::{ReadAt, Windowed, read_vec};
 pub use source::Source;
+pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;
 pub use tree::{Folder, Meta, Node, NodeId, NodeKind, Step, Tree, TreeCounts, check_name, fold_case};

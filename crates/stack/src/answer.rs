@@ -1,6 +1,6 @@
 //! Recognising answer files: which dialect, where a media keeps it, what it erases.
 
-use neat_content::{Content, Tree};
+use neat_content::{Content, Text, Tree};
 use serde::Serialize;
 
 /// Kind of answer file.
@@ -98,17 +98,10 @@ impl AnswerDialect {
     }
 }
 
-/// The text of an answer file in UTF-8 or UTF-16 with a byte order mark; `None` when it is too large to be one.
+/// The text of an answer file; `None` when it is too large to be one.
 pub(crate) fn text_of(content: &Content) -> Option<String> {
     let bytes = content.to_vec(MAX_LEN, "answer file").ok()?;
-    let units = |decode: fn([u8; 2]) -> u16| {
-        bytes[2..].chunks_exact(2).map(|pair| decode([pair[0], pair[1]])).collect::<Vec<_>>()
-    };
-    Some(match bytes.get(..2) {
-        Some([0xFF, 0xFE]) => String::from_utf16_lossy(&units(u16::from_le_bytes)),
-        Some([0xFE, 0xFF]) => String::from_utf16_lossy(&units(u16::from_be_bytes)),
-        _ => String::from_utf8_lossy(&bytes).trim_start_matches('\u{FEFF}').to_owned(),
-    })
+    Some(Text::decode(&bytes).text)
 }
 
 /// Answer files on a media where setup would find them: path and dialect.

@@ -1,5 +1,6 @@
 //! A file's name: UTF-16 that need not be valid.
 
+use neat_content::fold_unit;
 use std::fmt;
 
 /// A name as the image file has it, in UTF-16 units.
@@ -34,22 +35,7 @@ impl Name {
 }
 
 fn fold(units: &[u16]) -> Vec<u16> {
-    // One unit for one unit, as the systems that use such names do it.
-    let folded = |unit: &u16| match unit {
-        0x61..=0x7A => unit - 0x20,
-        0..=0x7F => *unit,
-        _ => match char::from_u32(u32::from(*unit)) {
-            Some(c) => {
-                let mut upper = c.to_uppercase();
-                match (upper.next(), upper.next()) {
-                    (Some(c), None) if (c as u32) < 0x1_0000 => c as u16,
-                    _ => *unit,
-                }
-            }
-            None => *unit,
-        },
-    };
-    units.iter().map(folded).collect()
+    units.iter().copied().map(fold_unit).collect()
 }
 
 impl From<&str> for Name {

@@ -1,0 +1,21 @@
+//! Registry hives: read, edit, write; and registration text.
+//!
+//! [`Hive::read`] takes the bytes of a hive file, [`Hive::write`] gives those of a compact one. Between the two, keys
+//! and values are found, set and deleted. [`RegText`] is the text form of such changes, [`locate`] says which hive of an
+//! edition a path in it means, and [`compare`] makes the text that turns one hive into another.
+
+mod compare;
+pub mod layout;
+mod model;
+mod read;
+mod roots;
+mod text;
+mod value;
+mod write;
+
+pub use compare::compare;
+pub use model::{BadName, Counts, Hive, KeyId, Value};
+pub use read::{LARGEST, is_hive};
+pub use roots::{HiveRole, locate};
+pub use text::{Change, RegLine, RegText, Signature, is_reg_text, shown};
+pub use value::{ValueKind, number, text, text_data, texts, texts_data};
