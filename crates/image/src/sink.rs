@@ -1,12 +1,7 @@
 //! Where an image file is written to: a file, or lazy content for something larger.
 
-use neat_content::{Content, Error, Job, Output, Piece, Result, Source};
-use std::{
-    fs::File,
-    io::Write,
-    os::unix::fs::FileExt,
-    path::{Path, PathBuf},
-};
+use neat_content::{Content, Error, Job, Output, Piece, Result, Spool};
+use std::path::Path;
 
 /// Takes bytes one after another; some places are filled in later.
 pub(crate) trait Sink {
@@ -52,11 +47,7 @@ const IN_MEMORY: usize = 64 << 20;
 pub(crate) struct Gather {
     segments: Vec<(u64, Segment)>,
     position: u64,
-    memory: Vec<u8>,
-    file: Option<File>,
-    /// Bytes held in memory or the file.
-    held: u64,
-    folder: PathBuf,
+    held: Spool,
 }
 
 enum Segment {
@@ -80,31 +71,8 @@ impl Gather {
         Self {
             segments: Vec::new(),
             position: 0,
-            memory: Vec::new(),
-            file: None,
-            held: 0,
-            folder: folder.to_owned(),
+            held: Spool::new(IN_MEMORY, folder),
         }
-    }
-
-    fn hold(&mut self, bytes: &[u8]) -> Result<()> {
-        if self.file.is_none() && self.memory.len() + bytes.len() > IN_MEMORY {
-            let mut file = tempfile::tempfile_in(&self.folder)
-                .map_err(Error::io("create a temporary file in", &self.folder))?;
-            file.write_all(&self.memory).map_err(self.failed())?;
-            self.memory = Vec::new();
-            self.file = Some(file);
-        }
-        match &self.file {
-            Some(file) => file.write_all_at(bytes, self.held).map_err(self.failed())?,
-            None => self.memory.extend_from_slice(bytes),
-        }
-        self.held += bytes.len() as u64;
-        Ok(())
-    }
-
-    fn failed(&self) -> impl FnOnce(std::io::Error) -> Error + use<> {
-        Error::io("write a temporary file in", &self.folder)
     }
 
     /// All of it.
@@ -114,13 +82,7 @@ impl Gather {
     }
 
     fn joined(&self, from: u64, to: u64) -> Result<Content> {
-        let held = match &self.file {
-            Some(file) => {
-                let file = file.try_clone().map_err(self.failed())?;
-                Content::from_source(Source::from_file(file, &self.folder)?)
-            }
-            None => Content::from_bytes(self.memory.as_slice()),
-        };
+        let held = self.held.content()?;
         let mut pieces: Vec<Piece> = Vec::new();
         for (start, segment) in &self.segments {
             let content = match segment {
@@ -153,8 +115,8 @@ impl Sink for Gather {
         if bytes.is_empty() {
             return Ok(());
         }
-        let at = self.held;
-        self.hold(bytes)?;
+        let at = self.held.len();
+        self.held.push(bytes)?;
         match self.segments.last_mut() {
             Some((_, Segment::Held(start, len))) if *start + *len == at => *len += bytes.len() as u64,
             _ => self.segments.push((self.position, Segment::Held(at, bytes.len() as u64))),
@@ -173,12 +135,7 @@ impl Sink for Gather {
             return Err(misplaced(position));
         }
         let at = at + (position - start);
-        if let Some(file) = &self.file {
-            file.write_all_at(bytes, at).map_err(self.failed())
-        } else {
-            self.memory[at as usize..at as usize + bytes.len()].copy_from_slice(bytes);
-            Ok(())
-        }
+        self.held.patch(at, bytes)
     }
 
     fn rewind(&mut self, position: u64) -> Result<()> {
@@ -189,10 +146,7 @@ impl Sink for Gather {
             }
             let Segment::Held(at, len) = segment else { return Err(misplaced(position)) };
             *len = position.saturating_sub(*start);
-            self.held = *at + *len;
-            if self.file.is_none() {
-                self.memory.truncate(self.held as usize);
-            }
+            self.held.truncate(*at + *len);
             if *len > 0 {
                 break;
             }

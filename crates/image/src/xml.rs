@@ -203,7 +203,10 @@ impl Element {
 
     /// The value of an attribute.
     pub fn attribute(&self, name: &str) -> Option<&str> {
-        let at = self.attributes.find(&format!(" {name}="))? + name.len() + 2;
+        let is_own = |at: &usize| self.attributes[..*at].ends_with(char::is_whitespace);
+        let wanted = format!("{name}=");
+        let mut places = self.attributes.match_indices(&wanted).map(|(at, _)| at);
+        let at = places.find(is_own)? + name.len() + 1;
         let quote = self.attributes[at..].chars().next().filter(|c| matches!(c, '"' | '\''))?;
         let rest = &self.attributes[at + 1..];
         Some(&rest[..rest.find(quote)?])

@@ -1,0 +1,10 @@
+//! Driver information files (INF): text, sections, models, files.
+
+mod files;
+mod model;
+mod parse;
+
+pub use files::NeededFile;
+pub use model::{Architecture, Device, Driver, Target};
+pub(crate) use parse::LARGEST;
+pub use parse::{Inf, InfLine};

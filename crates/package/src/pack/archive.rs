@@ -1,0 +1,234 @@
+//! Unpacking archives, with a limit on what comes out.
+
+use super::Cursor;
+use neat_content::{Content, Error, Meta, Result, Spool, Timestamp, Tree, check_name};
+use ruzstd::decoding::{FrameDecoder, StreamingDecoder};
+use std::io::{self, BufRead, BufReader, Read};
+
+/// Unpacked bytes that are always accepted.
+const ALWAYS: u64 = 64 << 20;
+/// Beyond that, an archive may grow this many times.
+const GROWTH: u64 = 250;
+/// Most files of an archive.
+const MAX_FILES: u64 = 200_000;
+/// Unpacked bytes that are held in memory.
+const IN_MEMORY: usize = 32 << 20;
+
+/// Files that came out of an archive.
+pub(super) struct Unpacked {
+    /// Path, place in the spool, length, time.
+    files: Vec<(String, u64, u64, Timestamp)>,
+    folders: Vec<String>,
+    spool: Spool,
+    limit: u64,
+    modified: Timestamp,
+    notes: Vec<String>,
+}
+
+impl Unpacked {
+    pub(super) fn new(packed_len: u64, modified: Timestamp) -> Self {
+        Self {
+            files: Vec::new(),
+            folders: Vec::new(),
+            spool: Spool::new(IN_MEMORY, &std::env::temp_dir()),
+            limit: ALWAYS.max(packed_len.saturating_mul(GROWTH)),
+            modified,
+            notes: Vec::new(),
+        }
+    }
+
+    /// Fails if so many more bytes would be too many.
+    fn check(&self, more: u64) -> Result<()> {
+        let found = self.spool.len().saturating_add(more);
+        let count = self.files.len() as u64;
+        if found > self.limit || count > MAX_FILES {
+            let (what, limit, found) = if found > self.limit {
+                ("unpacked bytes of the archive", self.limit, found)
+            } else {
+                ("files of the archive", MAX_FILES, count)
+            };
+            return Err(Error::Limit { what: what.into(), offset: 0, limit, found });
+        }
+        Ok(())
+    }
+
+    fn add(&mut self, path: String, reader: &mut dyn Read, time: Option<Timestamp>) -> Result<()> {
+        self.check(0)?;
+        let start = self.spool.len();
+        let mut buffer = vec![0; 64 << 10];
+        loop {
+            let len = reader.read(&mut buffer).map_err(|error| damaged(error).within(&path))?;
+            if len == 0 {
+                break;
+            }
+            self.check(len as u64)?;
+            self.spool.push(&buffer[..len])?;
+        }
+        self.files.push((path, start, self.spool.len() - start, time.unwrap_or(self.modified)));
+        Ok(())
+    }
+
+    pub(super) fn add_cabinet(&mut self, content: &Content) -> Result<()> {
+        let mut cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+        let mut names = Vec::new();
+        let mut claimed = 0;
+        for entry in cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries) {
+            claimed += u64::from(entry.uncompressed_size());
+            let time =
+                entry.datetime().map(|time| Timestamp::from_seconds(time.assume_utc().unix_timestamp()));
+            names.push((entry.name().to_owned(), time));
+        }
+        self.check(claimed)?;
+        for (name, time) in names {
+            let path = path_of(&name)?;
+            let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&path))?;
+            self.add(path, &mut reader, time)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn add_zip(&mut self, content: &Content) -> Result<()> {
+        let mut zip = zip::ZipArchive::new(BufReader::new(Cursor::new(content))).map_err(damaged)?;
+        for number in 0..zip.len() {
+            let mut entry = zip.by_index(number).map_err(damaged)?;
+            let path = path_of(&entry.name().map_err(damaged)?)?;
+            if entry.is_dir() {
+                self.folders.push(path);
+                continue;
+            }
+            if entry.is_symlink() {
+                self.notes.push(format!("{path} is a symbolic link and was left out"));
+                continue;
+            }
+            self.check(entry.size())?;
+            let time = entry.last_modified().and_then(|time| {
+                let date = jiff::civil::date(
+                    time.year() as i16,
+                    i8::try_from(time.month()).ok()?,
+                    i8::try_from(time.day()).ok()?,
+                );
+                let time = date.at(time.hour() as i8, time.minute() as i8, (time.second() as i8).min(59), 0);
+                Some(Timestamp::from_seconds(
+                    time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second(),
+                ))
+            });
+            self.add(path, &mut entry, time)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn add_tar_zstd(&mut self, content: &Content) -> Result<()> {
+        let unpacked = Frames { packed: Some(BufReader::new(Cursor::new(content))), frame: None };
+        // What is not kept must not be endless either.
+        let mut tar = tar::Archive::new(unpacked.take(self.limit.saturating_add(ALWAYS)));
+        for entry in tar.entries().map_err(damaged)? {
+            let mut entry = entry.map_err(damaged)?;
+            let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
+            let name = name.strip_prefix("./").unwrap_or(&name);
+            if name.trim_matches('/').is_empty() || name == "." {
+                continue;
+            }
+            let path = path_of(name)?;
+            let time = entry.header().mtime().ok().and_then(|time| i64::try_from(time).ok());
+            match entry.header().entry_type() {
+                kind if kind.is_dir() => self.folders.push(path),
+                kind if kind.is_file() => {
+                    self.check(entry.size())?;
+                    self.add(path, &mut entry, time.map(Timestamp::from_seconds))?;
+                }
+                _ => self.notes.push(format!("{path} is neither a file nor a folder and was left out")),
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn finish(self) -> Result<(Tree, Vec<String>)> {
+        let all = self.spool.content()?;
+        let mut tree = Tree::new(Meta::at(self.modified));
+        for folder in &self.folders {
+            tree.make_folder(folder, Meta::at(self.modified))?;
+        }
+        for (path, start, len, time) in self.files {
+            if tree.find_ignoring_case(&path).is_some() {
+                return Err(Error::Mismatch {
+                    expected: "each name once".into(),
+                    found: format!("{path} twice, or in two cases"),
+                    hint: "unpack it yourself, take the right one and name the folder".into(),
+                });
+            }
+            tree.put_file(&path, all.part(start, len)?, Meta::at(time))?;
+        }
+        Ok((tree, self.notes))
+    }
+}
+
+/// The frames of a zstd file, one after another.
+struct Frames {
+    packed: Option<BufReader<Cursor>>,
+    frame: Option<StreamingDecoder<BufReader<Cursor>, FrameDecoder>>,
+}
+
+impl Read for Frames {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            if let Some(mut frame) = self.frame.take() {
+                let len = frame.read(buffer)?;
+                if len > 0 || buffer.is_empty() {
+                    self.frame = Some(frame);
+                    return Ok(len);
+                }
+                self.packed = Some(frame.into_inner());
+            }
+            let Some(mut packed) = self.packed.take() else { return Ok(0) };
+            if packed.fill_buf()?.is_empty() {
+                return Ok(0);
+            }
+            let frame = StreamingDecoder::new(packed).map_err(|error| io::Error::other(error.to_string()))?;
+            self.frame = Some(frame);
+        }
+    }
+}
+
+/// A name of an archive as a path; one that would leave the archive's own folder is an error.
+pub(crate) fn path_of(name: &str) -> Result<String> {
+    let unified = name.replace('\\', "/");
+    let parts: Vec<&str> = unified.split('/').filter(|part| !part.is_empty() && *part != ".").collect();
+    let is_absolute = unified.starts_with('/') || parts.first().is_some_and(|part| part.contains(':'));
+    if is_absolute || parts.is_empty() || parts.iter().any(|part| check_name(part).is_err()) {
+        return Err(Error::Mismatch {
+            expected: "names that stay in the archive's own folder".into(),
+            found: format!("{name:?}"),
+            hint: "the archive is damaged or made to do harm; get it again from its maker".into(),
+        });
+    }
+    Ok(parts.join("/"))
+}
+
+fn damaged(error: impl std::fmt::Display) -> Error {
+    Error::Mismatch {
+        expected: "a sound archive".into(),
+        found: error.to_string(),
+        hint: "it is damaged or of a kind that is not handled; compare its size and digest with its maker's"
+            .into(),
+    }
+}
+
+/// The first file of a cabinet whose name is wanted: name and bytes, at most `limit` of them.
+pub(crate) fn read_cabinet(
+    content: &Content,
+    is_wanted: &dyn Fn(&str) -> bool,
+    limit: u64,
+) -> Result<Option<(String, Content)>> {
+    let mut cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+    let entries = cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries);
+    let found = entries.map(|entry| (entry.name().to_owned(), u64::from(entry.uncompressed_size())));
+    let found: Vec<(String, u64)> = found.filter(|(name, _)| is_wanted(name)).take(1).collect();
+    let Some((name, len)) = found.into_iter().next() else { return Ok(None) };
+    if len > limit {
+        return Err(Error::Limit { what: format!("bytes of {name}"), offset: 0, limit, found: len });
+    }
+    let mut unpacked = Unpacked::new(content.len(), Timestamp::default());
+    let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&name))?;
+    unpacked.add(name.clone(), &mut reader, None)?;
+    Ok(Some((name, unpacked.spool.content()?)))
+}

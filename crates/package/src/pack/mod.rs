@@ -1,0 +1,141 @@
+//! What comes from outside as one thing: a folder, a cabinet, a zip file, a tar file packed with zstd, or a program
+//! that carries one of these in itself. Opened, each is a tree of names over content.
+
+mod archive;
+mod program;
+
+use archive::Unpacked;
+pub(crate) use archive::{path_of, read_cabinet};
+use neat_content::{Content, Error, ReadAt, Result, Source, Timestamp, Tree};
+use std::{
+    io::{self, Read, Seek, SeekFrom},
+    path::Path,
+    sync::Arc,
+};
+
+/// What a pack is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PackKind {
+    /// A folder of this machine.
+    Folder,
+    /// A cabinet.
+    Cabinet,
+    /// A zip file.
+    Zip,
+    /// A tar file packed with zstd.
+    TarZstd,
+    /// A program that carries a cabinet or a zip file and would unpack it. It is not run.
+    Program,
+}
+
+impl PackKind {
+    /// A word for it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Folder => "folder",
+            Self::Cabinet => "cabinet",
+            Self::Zip => "zip file",
+            Self::TarZstd => "tar file packed with zstd",
+            Self::Program => "self-extracting program",
+        }
+    }
+}
+
+/// An opened pack.
+#[derive(Debug)]
+pub struct Pack {
+    /// What it is.
+    pub kind: PackKind,
+    /// Its files.
+    pub tree: Tree,
+    /// What was left out or is unusual.
+    pub notes: Vec<String>,
+}
+
+impl Pack {
+    /// Opens what lies at `path`. Archives are unpacked into memory, or into a temporary file when they are large.
+    pub fn open(path: &Path) -> Result<Self> {
+        if path.is_dir() {
+            let (tree, notes) = neat_media::folder::read_tree(path)?;
+            return Ok(Self { kind: PackKind::Folder, tree, notes });
+        }
+        let source = Source::open(path)?;
+        let modified = source.modified();
+        Self::of_content(&Content::from_source(source), modified)
+            .map_err(|error| error.within(path.display()))
+    }
+
+    /// Opens an archive that lies in another, or on a media.
+    pub fn of_content(content: &Content, modified: Timestamp) -> Result<Self> {
+        let Some(kind) = kind_of(content)? else {
+            return Err(Error::Mismatch {
+                expected: "a folder, a cabinet, a zip file or a self-extracting program".into(),
+                found: "something else".into(),
+                hint: "unpack it yourself and name the folder".into(),
+            });
+        };
+        let mut unpacked = Unpacked::new(content.len(), modified);
+        let mut inner = kind;
+        let mut part = content.clone();
+        if kind == PackKind::Program {
+            (inner, part) = program::archive_in(content)?;
+        }
+        match inner {
+            PackKind::Cabinet => unpacked.add_cabinet(&part)?,
+            PackKind::Zip => unpacked.add_zip(&part)?,
+            _ => unpacked.add_tar_zstd(&part)?,
+        }
+        let (tree, notes) = unpacked.finish()?;
+        Ok(Self { kind, tree, notes })
+    }
+}
+
+/// What a file is, by its first bytes.
+pub(crate) fn kind_of(content: &Content) -> Result<Option<PackKind>> {
+    let mut first = [0; 4];
+    let len = content.len().min(4) as usize;
+    content.read_exact_at(0, &mut first[..len])?;
+    Ok(match &first[..len] {
+        b"MSCF" => Some(PackKind::Cabinet),
+        b"PK\x03\x04" | b"PK\x05\x06" => Some(PackKind::Zip),
+        [0x28, 0xB5, 0x2F, 0xFD] => Some(PackKind::TarZstd),
+        [b'M', b'Z', ..] => Some(PackKind::Program),
+        _ => None,
+    })
+}
+
+/// Content as a file with a position.
+pub(crate) struct Cursor {
+    content: Arc<Content>,
+    position: u64,
+}
+
+impl Cursor {
+    pub(crate) fn new(content: &Content) -> Self {
+        Self { content: Arc::new(content.clone()), position: 0 }
+    }
+}
+
+impl Read for Cursor {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let rest = self.content.len().saturating_sub(self.position);
+        let len = rest.min(buffer.len() as u64) as usize;
+        self.content
+            .read_exact_at(self.position, &mut buffer[..len])
+            .map_err(|error| io::Error::other(error.to_string()))?;
+        self.position += len as u64;
+        Ok(len)
+    }
+}
+
+impl Seek for Cursor {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let position = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.content.len().checked_add_signed(by),
+            SeekFrom::Current(by) => self.position.checked_add_signed(by),
+        };
+        self.position = position.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        Ok(self.position)
+    }
+}

@@ -1,0 +1,22 @@
+//! Updates: our own open package, and what is recognised of vendors' packages.
+//!
+//! An update package is a tar file packed with zstd: `update.toml`, the files below `files/` by their paths in the
+//! edition, and registration texts. Unpacked, it is a folder with the same names.
+
+mod model;
+mod order;
+mod read;
+mod vendor;
+mod write;
+
+pub use model::{Manifest, Update, UpdateSection, UpdateType, Version};
+pub use order::{Candidate, Ordered, Outcome, TargetEdition, order};
+pub use vendor::VendorPackage;
+pub use write::write_update;
+
+/// Where the files of an update lie in its package.
+pub const FILES_FOLDER: &str = "files";
+/// Name of the manifest.
+pub const MANIFEST_NAME: &str = "update.toml";
+/// Usual ending of the name of an update package.
+pub const UPDATE_ENDING: &str = ".update.tar.zst";

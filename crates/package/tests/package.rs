@@ -1,0 +1,445 @@
+//! Archives, drivers and updates.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::items_after_statements,
+    clippy::semicolon_if_nothing_returned,
+    missing_docs,
+    reason = "tests stop at the first surprise"
+)]
+
+use neat_content::{Class, Content, Encoding, Job, Meta, PendingFile, ReadAt, Timestamp, Tree};
+use neat_package::{
+    Architecture, Driver, DriverSet, Inf, Pack, PackKind, Update, UpdateSection, UpdateType, VendorPackage,
+    Version, parse_devices, write_update,
+};
+use proptest::prelude::*;
+use std::{
+    io::{Cursor, Write},
+    path::{Path, PathBuf},
+};
+
+const NOW: Timestamp = Timestamp::from_seconds(1_700_000_000);
+
+fn cabinet(files: &[(&str, Vec<u8>)], method: cab::CompressionType) -> Vec<u8> {
+    let mut builder = cab::CabinetBuilder::new();
+    let folder = builder.add_folder(method);
+    files.iter().for_each(|(name, _)| drop(folder.add_file(*name)));
+    let mut writer = builder.build(Cursor::new(Vec::new())).unwrap();
+    let mut next = files.iter();
+    while let Some(mut file) = writer.next_file().unwrap() {
+        file.write_all(&next.next().unwrap().1).unwrap();
+    }
+    writer.finish().unwrap().into_inner()
+}
+
+fn zip_file(files: &[(&str, Vec<u8>)]) -> Vec<u8> {
+    let mut writer = zip::ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, bytes) in files {
+        writer.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+        writer.write_all(bytes).unwrap();
+    }
+    writer.finish().unwrap().into_inner()
+}
+
+/// A program that is nothing but a first letter and noise before and after what it carries.
+fn program(inner: &[u8]) -> Vec<u8> {
+    let mut bytes = b"MZ\x90\0".to_vec();
+    bytes.extend((0..70_000_u32).map(|n| (n.wrapping_mul(0x9E37_79B9) >> 24) as u8));
+    bytes.extend_from_slice(b"MSCF but no cabinet");
+    bytes.extend_from_slice(inner);
+    bytes
+}
+
+fn open(bytes: Vec<u8>) -> neat_content::Result<Pack> {
+    Pack::of_content(&Content::from_bytes(bytes), NOW)
+}
+
+fn names(tree: &Tree) -> Vec<String> {
+    tree.walk().filter(|step| tree.node(step.id).content().is_some()).map(|step| step.path).collect()
+}
+
+fn text(tree: &Tree, path: &str) -> Vec<u8> {
+    tree.file(path).unwrap_or_else(|| panic!("no {path}")).to_vec(1 << 30, "").unwrap()
+}
+
+#[test]
+fn every_kind_of_pack_opens_as_the_same_tree() {
+    let files = [("a\\one.inf", b"first".to_vec()), ("two.sys", vec![7; 100_000]), ("a\\b\\three", vec![])];
+    let slashed: Vec<(String, Vec<u8>)> =
+        files.iter().map(|(name, bytes)| (name.replace('\\', "/"), bytes.clone())).collect();
+    let borrowed: Vec<(&str, Vec<u8>)> =
+        slashed.iter().map(|(name, bytes)| (name.as_str(), bytes.clone())).collect();
+    let packed = cabinet(&files, cab::CompressionType::MsZip);
+    let zipped = zip_file(&borrowed);
+    let with_tail = [program(&packed), b"tail".to_vec()].concat();
+    for (bytes, kind) in [
+        (packed.clone(), PackKind::Cabinet),
+        (cabinet(&files, cab::CompressionType::None), PackKind::Cabinet),
+        (zipped.clone(), PackKind::Zip),
+        (with_tail, PackKind::Program),
+        (program(&zipped), PackKind::Program),
+    ] {
+        let pack = open(bytes).unwrap();
+        assert_eq!(pack.kind, kind);
+        assert_eq!(names(&pack.tree), ["a/b/three", "a/one.inf", "two.sys"], "{kind:?}");
+        assert_eq!(text(&pack.tree, "two.sys"), files[1].1);
+        assert_eq!(text(&pack.tree, "a/one.inf"), b"first");
+    }
+}
+
+#[test]
+fn bombs_and_climbing_names_are_refused() {
+    let zeros = vec![0; 100 << 20];
+    for bytes in [cabinet(&[("z", zeros.clone())], cab::CompressionType::MsZip), zip_file(&[("z", zeros)])] {
+        assert!(bytes.len() < 400_000);
+        let error = open(bytes).unwrap_err();
+        assert_eq!(error.class(), Class::LimitExceeded, "{error}");
+    }
+    for name in ["../x", "a/../../x", "/etc/x", "C:\\x", "..\\x"] {
+        let error = open(zip_file(&[(name, vec![1])])).unwrap_err();
+        assert!(error.class() == Class::Corrupt && error.to_string().contains("stay"), "{name}: {error}");
+    }
+    let error = open(zip_file(&[("A.sys", vec![1]), ("a.SYS", vec![2])])).unwrap_err();
+    assert!(error.to_string().contains("twice"), "{error}");
+    for bytes in [b"hello".to_vec(), vec![], b"MZ nothing in it".to_vec(), b"MSCF\0\0\0\0broken".to_vec()] {
+        assert_eq!(open(bytes).unwrap_err().class(), Class::Corrupt);
+    }
+}
+
+const STORAGE: &str = "\
+; Keelson Works
+[Version]
+Signature   = \"$WINDOWS NT$\"
+Class       = SCSIAdapter
+ClassGuid   = {4D36E97B-E325-11CE-BFC1-08002BE10318}
+Provider    = %maker%
+DriverVer   = 03/14/2026, 2.1.0.40
+CatalogFile = keelson.cat
+
+[Manufacturer]
+%maker% = Models, NTamd64, NTamd64.7.0...7091, NTarm64, NTia64
+
+[Models]
+%old% = Old, PCI\\VEN_1AF4&DEV_0001
+
+[Models.NTamd64]
+%s4% = Install, PCI\\VEN_1AF4&DEV_2922, PCI\\CC_0106
+%s4% = Install, PCI\\VEN_1AF4&DEV_2922&SUBSYS_20F817AA
+
+[Models.NTamd64.7.0...7091]
+%s5% = Install.New, PCI\\VEN_1AF4&DEV_2923
+
+[Models.NTarm64]
+%s4% = Install, PCI\\VEN_1AF4&DEV_2922
+
+[Install]
+CopyFiles = Common, @extra.dll
+
+[Install.NTamd64]
+CopyFiles = Common, Wide ; both
+
+[Install.NTamd64.CoInstallers]
+CopyFiles = Helpers
+
+[Install.New]
+CopyFiles = Common
+
+[Old]
+CopyFiles = @old.sys
+
+[Common]
+keelson.sys
+[Wide]
+wide.dll,wide64.dll,,2
+[Helpers]
+helper.dll
+
+[SourceDisksNames.amd64]
+1 = %disk%,,,\\x64
+[SourceDisksNames]
+1 = %disk%
+[SourceDisksFiles]
+keelson.sys = 1
+wide64.dll = 1,deep\\er
+helper.dll = 1
+
+[Strings]
+maker = \"Keelson Works\"
+s4 = \"Keelson S4 storage\"
+s5 = \"Keelson S5 storage\"
+old = Old one
+disk = \"Disk, first\"
+";
+
+fn tree(files: &[&str]) -> Tree {
+    let mut tree = Tree::new(Meta::at(NOW));
+    for path in files {
+        tree.put_file(path, Content::from_bytes(path.as_bytes()), Meta::at(NOW)).unwrap();
+    }
+    tree
+}
+
+#[test]
+fn a_driver_says_what_it_serves_and_needs() {
+    let driver = Driver::read("pack/Keelson.inf", &Encoding::Utf16Le.encode(STORAGE)).unwrap();
+    assert_eq!((driver.class.as_str(), driver.provider.as_str()), ("SCSIAdapter", "Keelson Works"));
+    assert_eq!((driver.date_text(), driver.version_text()), ("2026-03-14".into(), "2.1.0.40".into()));
+    assert_eq!(driver.architectures(), [Architecture::X86, Architecture::X64, Architecture::Arm64]);
+    let install = |version| {
+        let devices = driver.devices_for(Architecture::X64, version);
+        devices.iter().map(|device| device.install.as_str()).collect::<Vec<_>>()
+    };
+    assert_eq!(install(None), ["Install", "Install", "Install.New"]);
+    assert_eq!(install(Some((7, 0, 7042))), ["Install", "Install"]);
+    assert_eq!(install(Some((7, 0, 7091))), ["Install.New"]);
+    assert_eq!(driver.devices_for(Architecture::X86, None)[0].hardware_id, "PCI\\VEN_1AF4&DEV_0001");
+    let x64 = driver.devices_for(Architecture::X64, None);
+    assert_eq!(
+        (x64[0].description.as_str(), x64[0].compatible_ids.as_slice()),
+        ("Keelson S4 storage", &["PCI\\CC_0106".to_owned()][..])
+    );
+
+    let tree =
+        tree(&["pack/keelson.CAT", "pack/x64/KEELSON.sys", "pack/x64/deep/er/wide64.dl_", "pack/extra.dll"]);
+    assert!(driver.is_signed(&tree));
+    let files = driver.files(Architecture::X64, &tree);
+    let found: Vec<(&str, Option<&str>)> =
+        files.iter().map(|file| (file.path.as_str(), file.found.as_deref())).collect();
+    assert_eq!(
+        found,
+        [
+            ("x64/helper.dll", None),
+            ("x64/keelson.sys", Some("pack/x64/KEELSON.sys")),
+            ("x64/deep/er/wide64.dll", Some("pack/x64/deep/er/wide64.dl_")),
+        ]
+    );
+    let arm: Vec<String> =
+        driver.files(Architecture::Arm64, &tree).into_iter().map(|file| file.path).collect();
+    assert_eq!(arm, ["extra.dll", "keelson.sys"]);
+}
+
+#[test]
+fn what_is_no_driver_is_refused_with_the_reason() {
+    for (text, expected) in [
+        ("", "[Version]"),
+        ("[Versoin]\nClass=Net\n", "[Version]"),
+        ("[Version]\nSignature=\"$CHICAGO$\"\n", "class"),
+        ("[autorun]\nopen=setup.exe\n", "[Version]"),
+    ] {
+        let error = Driver::read("x.inf", text.as_bytes()).unwrap_err();
+        assert!(error.to_string().contains(expected), "{text}: {error}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn odd_text_never_panics(text in "(\\[[a-zA-Z.%]{0,9}\\]|[a-z%\"=,;\\\\@ ]{0,30}|\n|\r\n){0,60}") {
+        let inf = Inf::parse(&text);
+        for section in inf.sections() {
+            for line in inf.lines(section) {
+                line.values.iter().for_each(|value| drop(inf.expand(value)));
+            }
+        }
+        let with_version = format!("[Version]\nClass=Net\n[Manufacturer]\n%a%=M,NTamd64\n[M.NTamd64]\n{text}\n");
+        if let Ok(driver) = Driver::read("a/b.inf", with_version.as_bytes()) {
+            driver.files(Architecture::X64, &tree(&["a/x"]));
+        }
+    }
+
+    #[test]
+    fn odd_bytes_never_panic(bytes in proptest::collection::vec(any::<u8>(), 0..600), first in 0_usize..5) {
+        let magic: [&[u8]; 5] = [b"MSCF\0\0\0\0", b"PK\x03\x04", &[0x28, 0xB5, 0x2F, 0xFD], b"MZ", b""];
+        let all = [magic[first], &bytes].concat();
+        let _ = open(all.clone());
+        let _ = Driver::read("x", &all);
+        let _ = VendorPackage::of_content(&Content::from_bytes(all));
+    }
+}
+
+fn write(path: &Path, bytes: &[u8]) {
+    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+    std::fs::write(path, bytes).unwrap();
+}
+
+#[test]
+fn packs_are_searched_and_devices_get_the_best_driver() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path();
+    write(&root.join("storage/keelson.inf"), STORAGE.as_bytes());
+    write(&root.join("storage/broken.inf"), b"[Strings]\n");
+    let older = STORAGE.replace("03/14/2026", "01/01/2025").replace("S4 storage", "older");
+    write(&root.join("older.zip"), &zip_file(&[("keelson.inf", older.into_bytes())]));
+    let special = STORAGE
+        .replace("%s4% = Install, PCI\\VEN_1AF4&DEV_2922, PCI\\CC_0106", "%s4% = Install, PCI\\CC_0106")
+        .replace("03/14/2026", "01/01/2027")
+        .replace("Keelson Works", "Other");
+    write(
+        &root.join("net.exe"),
+        &program(&cabinet(&[("other.inf", special.into_bytes())], cab::CompressionType::MsZip)),
+    );
+    write(&root.join("tool.exe"), b"MZ only a tool");
+    let mut set = DriverSet::default();
+    set.add(root, "packs").unwrap();
+    let places: Vec<String> =
+        set.drivers.iter().map(|found| format!("{}:{}", found.place, found.driver.path)).collect();
+    assert_eq!(
+        places,
+        ["packs:storage/keelson.inf", "packs/net.exe:other.inf", "packs/older.zip:keelson.inf"]
+    );
+    assert!(set.notes[0].starts_with("packs/tool.exe: "), "{:?}", set.notes);
+
+    let mut set = DriverSet::default();
+    for name in ["storage", "older.zip", "net.exe"] {
+        set.add(&root.join(name), name).unwrap();
+    }
+    assert_eq!(set.drivers.len(), 3);
+    assert_eq!(set.skipped.len(), 1);
+    assert!(set.skipped[0].0 == "storage/broken.inf" && set.skipped[0].1.contains("[Version]"));
+    assert_eq!(set.superseded().into_iter().collect::<Vec<_>>(), [(1, 0)]);
+    let lspci = "00:1f.2 SATA controller [0106]: Keelson S4 [1af4:2922]\n";
+    let device = &parse_devices(lspci).unwrap()[0];
+    let best = |architecture| set.best_for(device, architecture, None);
+    assert_eq!(best(Architecture::X64), Some((0, "PCI\\VEN_1AF4&DEV_2922".into())));
+    assert_eq!(best(Architecture::X86), None);
+    let generic = &parse_devices("PCI\\CC_0106").unwrap()[0];
+    assert_eq!(set.best_for(generic, Architecture::X64, None).unwrap().0, 2);
+}
+
+fn update_file(folder: &Path, section: &UpdateSection, files: &[&str], reg: &str) -> PathBuf {
+    let path = folder.join("a.update.tar.zst");
+    let texts: Vec<(String, Content)> =
+        section.registry.iter().map(|name| (name.clone(), Content::from_bytes(reg.as_bytes()))).collect();
+    let (pending, mut output) = PendingFile::create_output(&path, None).unwrap();
+    write_update(section, &tree(files), &texts, &mut output, &Job::silent()).unwrap();
+    pending.commit(output.finish().unwrap().0).unwrap();
+    path
+}
+
+fn section() -> UpdateSection {
+    UpdateSection {
+        id: "quay-7-fix".into(),
+        title: "Mends the winch".into(),
+        version: Version::parse("7.0.7091.3").unwrap(),
+        kind: UpdateType::Cumulative,
+        architecture: Some("x64".into()),
+        needs: vec!["other".into()],
+        removes: vec!["Quay/System32/old.lib".into()],
+        registry: vec!["registry/change.reg".into()],
+        ..UpdateSection::default()
+    }
+}
+
+#[test]
+fn an_update_is_written_and_read_and_plain_tools_read_it_too() {
+    let folder = tempfile::tempdir().unwrap();
+    let reg = "REGEDIT4\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Quay]\n\"a\"=\"b\"\n";
+    let path = update_file(folder.path(), &section(), &["Quay/System32/new.lib", "Quay/ä.txt"], reg);
+    let update = Update::open(&path).unwrap();
+    assert_eq!(update.section, section());
+    assert_eq!(update.architecture, Some(Architecture::X64));
+    assert_eq!(update.registry[0].1.lines.len(), 2);
+    let files: Vec<&str> = update.files.iter().map(|(path, _)| path.as_str()).collect();
+    assert_eq!(files, ["Quay/System32/new.lib", "Quay/ä.txt"]);
+    assert_eq!(update.files[0].1.to_vec(100, "").unwrap(), b"Quay/System32/new.lib");
+    let first = std::fs::read(&path).unwrap();
+    update_file(folder.path(), &section(), &["Quay/System32/new.lib", "Quay/ä.txt"], reg);
+    assert_eq!(std::fs::read(&path).unwrap(), first, "the same every time");
+}
+
+#[test]
+fn updates_that_climb_lie_or_lack_something_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let manifest = |text: &str| {
+        let root = folder.path().join("unpacked");
+        write(&root.join("update.toml"), text.as_bytes());
+        Update::open(&root).unwrap_err()
+    };
+    for (text, expected) in [
+        ("format = 2\n[update]\nid = \"a\"\nversion = \"1\"\n", "format 2"),
+        ("format = 1\n[update]\nid = \"A b\"\nversion = \"1\"\n", "is no id"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"one\"\n", "line 4"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\nneeds = [\"a\"]\n", "names itself"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\nremoves = [\"../../etc\"]\n", "stay"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\nregistry = [\"x.reg\"]\n", "no such file"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\nsurprise = 1\n", "surprise"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\narchitecture = \"vax\"\n", "architecture"),
+        ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\ntype = \"language\"\n", "without a language"),
+    ] {
+        let error = manifest(text);
+        assert!(error.to_string().contains(expected), "{text}: {error}");
+    }
+    // A tar file whose names climb, packed like ours.
+    let mut header = [0_u8; 512];
+    header[..8].copy_from_slice(b"../../x\0");
+    header[100..108].copy_from_slice(b"0000644\0");
+    header[124..136].copy_from_slice(b"00000000001\0");
+    header[156] = b'0';
+    header[257..265].copy_from_slice(b"ustar\x0000");
+    header[148..156].fill(b' ');
+    let sum: u32 = header.iter().map(|byte| u32::from(*byte)).sum();
+    header[148..155].copy_from_slice(format!("{sum:06o}\0").as_bytes());
+    let tar = [&header[..], &[b'x'; 1], &[0; 511], &[0; 1024]].concat();
+    let packed =
+        ruzstd::encoding::compress_to_vec(tar.as_slice(), ruzstd::encoding::CompressionLevel::Fastest);
+    let error = open(packed).unwrap_err();
+    assert!(error.class() == Class::Corrupt && error.to_string().contains("stay"), "{error}");
+}
+
+#[test]
+fn large_updates_come_back_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut files = Tree::new(Meta::at(NOW));
+    let bytes: Vec<u8> = (0..30_000_000_u32).map(|n| (n.wrapping_mul(n) >> 13) as u8).collect();
+    files.put_file("big", Content::from_bytes(bytes.clone()), Meta::at(NOW)).unwrap();
+    let path = folder.path().join("big.update.tar.zst");
+    let (pending, mut output) = PendingFile::create_output(&path, None).unwrap();
+    let section = UpdateSection { registry: vec![], ..section() };
+    write_update(&section, &files, &[], &mut output, &Job::silent()).unwrap();
+    pending.commit(output.finish().unwrap().0).unwrap();
+    let update = Update::open(&path).unwrap();
+    assert_eq!(update.files[0].1.len(), 30_000_000);
+    assert!(update.files[0].1.to_vec(1 << 30, "").unwrap() == bytes);
+}
+
+#[test]
+fn vendor_packages_are_recognised_through_their_cabinets() {
+    let manifest = "\u{feff}<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<assembly xmlns=\"urn:schemas:asm.v3\">\r\n  <assemblyIdentity name=\"Package_for_QB900112\" version=\"7.0.1.4\" language=\"neutral\"\r\n    processorArchitecture=\"amd64\" publicKeyToken=\"0123456789abcdef\" />\r\n  <package identifier=\"QB900112\" releaseType=\"Security Update\"/>\r\n</assembly>";
+    let inner = cabinet(
+        &[("update.mum", manifest.as_bytes().to_vec()), ("a.dll", vec![1; 9])],
+        cab::CompressionType::MsZip,
+    );
+    let package = VendorPackage::of_content(&Content::from_bytes(inner.clone())).unwrap().unwrap();
+    assert_eq!((package.name.as_str(), package.version.as_str()), ("Package_for_QB900112", "7.0.1.4"));
+    assert_eq!((package.architecture.as_str(), package.language.as_str()), ("amd64", "neutral"));
+    assert_eq!(
+        (package.identifier.as_str(), package.public_key_token.as_str()),
+        ("QB900112", "0123456789abcdef")
+    );
+    let outer = cabinet(
+        &[
+            ("scan.cab", cabinet(&[("x", vec![1])], cab::CompressionType::None)),
+            ("QB900112-x64.cab", inner),
+            ("notes.txt", vec![2]),
+        ],
+        cab::CompressionType::None,
+    );
+    let staged = VendorPackage::of_content(&Content::from_bytes(outer)).unwrap().unwrap();
+    assert_eq!(staged.inside, ["QB900112-x64.cab"]);
+    assert_eq!(staged.name, package.name);
+    for other in [cabinet(&[("x", vec![1])], cab::CompressionType::None), b"text".to_vec(), vec![]] {
+        assert_eq!(VendorPackage::of_content(&Content::from_bytes(other)).unwrap(), None);
+    }
+}
+
+#[test]
+fn kept_fuzz_inputs_do_not_panic() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/kept");
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let bytes = std::fs::read(entry.unwrap().path()).unwrap();
+        let _ = open(bytes.clone());
+        let _ = Driver::read("x.inf", &bytes);
+    }
+}
