@@ -263,6 +263,52 @@ impl ImageDraft {
         }
     }
 
+    /// Gives an edition, numbered from 1, other files.
+    pub fn set_files(&mut self, number: usize, files: Files) -> Result<()> {
+        *self.edit(number)? = files;
+        Ok(())
+    }
+
+    /// Says in the XML data of an edition, numbered from 1, which version its system has now: major, minor, build, and
+    /// the build of the update. Does nothing where the XML data has no version.
+    pub fn set_version(&mut self, number: usize, version: [u64; 4]) {
+        if let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
+            crate::info::set_version(&mut edition.xml, version);
+        }
+    }
+
+    /// Adds a language to those that the XML data of an edition, numbered from 1, lists.
+    pub fn add_language(&mut self, number: usize, language: &str) {
+        if let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
+            crate::info::add_language(&mut edition.xml, language);
+        }
+    }
+
+    /// Content that an edition may name, lazily. `place` says in errors whose it is.
+    pub fn content(&self, digest: BlobDigest, place: &str) -> Result<Content> {
+        if let Some(content) = self.new_blobs.get(&digest) {
+            return Ok(content.clone());
+        }
+        let source = self.sources.iter().find(|source| source.blob(digest).is_some());
+        match source.or(self.sources.first()) {
+            Some(source) => crate::tree::content_of(source, digest, place),
+            None if digest.is_none() => Ok(Content::default()),
+            None => Err(Error::Mismatch {
+                expected: format!("content with the SHA-1 {digest}"),
+                found: "nothing".into(),
+                hint: "this is a fault in Neat Stack".into(),
+            }),
+        }
+    }
+
+    /// Bytes that a blob takes in its source; of new content, its length.
+    pub fn packed_len(&self, digest: BlobDigest) -> u64 {
+        match self.listed(digest) {
+            Some(blob) => blob.stored.packed_len(),
+            None => self.new_blobs.get(&digest).map_or(0, Content::len),
+        }
+    }
+
     fn listed(&self, digest: BlobDigest) -> Option<&ListedBlob> {
         self.sources.iter().find_map(|source| source.listed(digest))
     }

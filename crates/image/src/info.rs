@@ -1,6 +1,6 @@
 //! What the XML data says of an edition.
 
-use crate::xml::Element;
+use crate::xml::{Child, Element};
 use neat_content::Timestamp;
 
 /// What a person wants to know of an edition. Empty or nothing where the file does not say.
@@ -105,6 +105,34 @@ impl EditionInfo {
             system: system(image),
         }
     }
+}
+
+/// Changes the version in an `IMAGE` element.
+pub(crate) fn set_version(image: &mut Element, [major, minor, build, update]: [u64; 4]) {
+    let Some(version) = system_mut(image).and_then(|system| system.child_mut("VERSION")) else { return };
+    for (name, number) in [("MAJOR", major), ("MINOR", minor), ("BUILD", build), ("SPBUILD", update)] {
+        version.set(name, Some(&number.to_string()));
+    }
+}
+
+/// Adds a language to an `IMAGE` element, before the one that says which is used when nobody says.
+pub(crate) fn add_language(image: &mut Element, language: &str) {
+    let Some(languages) = system_mut(image).and_then(|system| system.child_mut("LANGUAGES")) else { return };
+    if languages.elements().any(|own| own.name == "LANGUAGE" && own.text().eq_ignore_ascii_case(language)) {
+        return;
+    }
+    let is_default = |child: &Child| matches!(child, Child::Element(element) if element.name == "DEFAULT");
+    let place = languages.children.iter().position(is_default).unwrap_or(languages.children.len());
+    languages.children.insert(place, Child::Element(Element::with_text("LANGUAGE", language)));
+}
+
+fn system_mut(image: &mut Element) -> Option<&mut Element> {
+    image.children.iter_mut().find_map(|child| match child {
+        Child::Element(element) if element.child("ARCH").is_some() || element.child("VERSION").is_some() => {
+            Some(element)
+        }
+        _ => None,
+    })
 }
 
 /// The element that describes the system is told by what is in it: its own name is the product's.

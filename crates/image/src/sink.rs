@@ -68,11 +68,7 @@ impl Segment {
 impl Gather {
     /// Large new data goes to an unnamed file in `folder`.
     pub(crate) fn new(folder: &Path) -> Self {
-        Self {
-            segments: Vec::new(),
-            position: 0,
-            held: Spool::new(IN_MEMORY, folder),
-        }
+        Self { segments: Vec::new(), position: 0, held: Spool::new(IN_MEMORY, folder) }
     }
 
     /// All of it.

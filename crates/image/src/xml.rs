@@ -212,6 +212,14 @@ impl Element {
         Some(&rest[..rest.find(quote)?])
     }
 
+    /// The first element inside with this name, to change it.
+    pub fn child_mut(&mut self, name: &str) -> Option<&mut Self> {
+        self.children.iter_mut().find_map(|child| match child {
+            Child::Element(element) if element.name == name => Some(element),
+            _ => None,
+        })
+    }
+
     /// Sets an attribute; there must be no other that is to be kept.
     pub fn set_only_attribute(&mut self, name: &str, value: &str) {
         self.attributes = format!(" {name}=\"{}\"", escape(value));

@@ -94,6 +94,7 @@ pub struct Hive {
     pub(crate) is_dirty: bool,
     /// Time given to keys that are changed; without it they keep theirs.
     pub(crate) now: Option<u64>,
+    pub(crate) is_edited: bool,
 }
 
 impl std::fmt::Debug for Hive {
@@ -156,6 +157,7 @@ impl Hive {
             notes: Vec::new(),
             is_dirty: false,
             now: Some(time),
+            is_edited: false,
         }
     }
 
@@ -167,6 +169,11 @@ impl Hive {
     /// Whether the system that had it did not finish writing: changes may lie in a transaction log only.
     pub const fn is_dirty(&self) -> bool {
         self.is_dirty
+    }
+
+    /// Whether anything was changed since it was read or made.
+    pub const fn is_edited(&self) -> bool {
+        self.is_edited
     }
 
     /// What is unusual about the file.
@@ -348,6 +355,7 @@ impl Hive {
     }
 
     fn touch(&mut self, id: KeyId) {
+        self.is_edited = true;
         if let Some(now) = self.now {
             self.key_mut(id).written = now;
         }

@@ -44,6 +44,7 @@ impl Hive {
             notes: Vec::new(),
             is_dirty: base.is_dirty,
             now: None,
+            is_edited: false,
         };
         if !hive.is_in_order() {
             notes.push("keys are not in the order of their names; they will be when it is written".into());

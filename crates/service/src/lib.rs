@@ -1,1 +1,29 @@
-//! X
+//! Servicing an edition: what is in it, and taking out, putting in and setting up.
+//!
+//! [`Edition::open`] opens an edition of an image file's draft; [`Inventory::of`] says what is in it; the other modules
+//! change its files and hives in memory, and [`Edition::store`] puts it back. Where things lie is a [`Layout`], what is
+//! known besides is a [`Catalogue`].
+
+mod catalogue;
+mod drivers;
+mod edition;
+mod files;
+mod inventory;
+mod layout;
+pub mod pattern;
+mod record;
+mod removal;
+mod report;
+mod settings;
+mod updates;
+
+pub use catalogue::{Catalogue, CatalogueComponent, CatalogueSetting, Profile, SettingValue};
+pub use drivers::{DriverChoice, PreparedDriver, PreparedDrivers, is_class};
+pub use edition::Edition;
+pub use files::PreparedFiles;
+pub use inventory::{Category, Component, Inventory};
+pub use layout::Layout;
+pub use record::{EditionRecord, RECORD_KIND, RecordedDriver, RecordedUpdate};
+pub use removal::{Removal, RemovalRequest};
+pub use report::{Item, Verdict};
+pub use updates::PreparedUpdate;

@@ -1,0 +1,379 @@
+//! An opened edition: its files and hives, changed in memory.
+
+use crate::{Layout, layout::role, record::EditionRecord};
+use neat_content::{Content, Error, Result, check_name};
+use neat_image::{
+    BlobDigest, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
+};
+use neat_package::{Architecture, Version};
+use neat_registry::{Hive, HiveRole, LARGEST, is_hive, locate};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+/// A hive of an edition.
+struct LoadedHive {
+    path: String,
+    hive: Hive,
+}
+
+/// An edition of an image file, opened to be looked at and changed. Nothing is written until
+/// [`Edition::store`] puts it back into the draft.
+pub struct Edition {
+    /// Its number in the draft, from 1.
+    pub number: usize,
+    /// What the XML data says of it.
+    pub info: EditionInfo,
+    /// How it is laid out; nothing when no layout fits, and then only its files can be changed.
+    pub layout: Option<Arc<Layout>>,
+    /// Folder of the system.
+    pub root: String,
+    /// Its files.
+    pub files: Files,
+    /// What earlier builds did to it, and this one.
+    pub record: EditionRecord,
+    /// Notes on what was found.
+    pub notes: Vec<String>,
+    hives: BTreeMap<HiveRole, LoadedHive>,
+    new_blobs: HashMap<BlobDigest, Content>,
+    contents: Contents,
+    times: Times,
+    is_changed: bool,
+    version: Option<[u64; 4]>,
+    languages: Vec<String>,
+}
+
+/// Where content comes from: the draft as it was when the edition was opened.
+#[derive(Clone)]
+pub(crate) struct Contents(Arc<ImageDraft>);
+
+/// Largest record that is read, in bytes.
+const LARGEST_RECORD: u64 = 16 << 20;
+
+impl Edition {
+    /// Opens an edition, numbered from 1. New entries get the time of `times`.
+    pub fn open(
+        draft: &Arc<ImageDraft>,
+        number: usize,
+        layouts: &[Arc<Layout>],
+        times: Times,
+    ) -> Result<Self> {
+        let files = (*draft.files(number)?).clone();
+        let info = draft.editions().swap_remove(number - 1);
+        let said = info.system.as_ref().map(|system| system.root.clone()).unwrap_or_default();
+        let found =
+            layouts.iter().find_map(|layout| Some((Arc::clone(layout), layout.root_in(&files, &said)?)));
+        let (layout, root) = match found {
+            Some((layout, root)) => (Some(layout), root),
+            None => (None, said),
+        };
+        let mut edition = Self {
+            number,
+            info,
+            layout,
+            root,
+            files,
+            record: EditionRecord::default(),
+            notes: Vec::new(),
+            hives: BTreeMap::new(),
+            new_blobs: HashMap::new(),
+            contents: Contents(Arc::clone(draft)),
+            times,
+            is_changed: false,
+            version: None,
+            languages: Vec::new(),
+        };
+        edition.open_hives()?;
+        edition.open_record()?;
+        Ok(edition)
+    }
+
+    fn open_hives(&mut self) -> Result<()> {
+        let Some(layout) = self.layout.clone() else { return Ok(()) };
+        for (word, path) in &layout.hives {
+            let path = self.place(path);
+            let Some(id) = self.files.find(&path).filter(|id| !self.files.entry(*id).is_folder()) else {
+                continue;
+            };
+            let path = self.files.path(id);
+            let bytes = self.content(id)?.to_vec(LARGEST, "hive").map_err(|error| error.within(&path))?;
+            // Some editions keep empty files where a hive comes later.
+            if !is_hive(&bytes) {
+                if !bytes.is_empty() {
+                    self.notes.push(format!("{path} is no hive and is left alone"));
+                }
+                continue;
+            }
+            let mut hive = Hive::read(bytes)
+                .map_err(|error| error.within(format!("edition {}, {path}", self.number)))?;
+            self.notes.extend(hive.notes().iter().map(|note| format!("{path}: {note}")));
+            hive.set_time(self.times.written);
+            self.hives.insert(role(word)?, LoadedHive { path, hive });
+        }
+        Ok(())
+    }
+
+    fn open_record(&mut self) -> Result<()> {
+        let Some(path) = self.record_path() else { return Ok(()) };
+        let Some(id) = self.files.find(&path) else { return Ok(()) };
+        let bytes = self.content(id)?.to_vec(LARGEST_RECORD, "record of earlier builds")?;
+        match EditionRecord::parse(&String::from_utf8_lossy(&bytes)) {
+            Ok(record) => self.record = record,
+            Err(error) => self.notes.push(format!("{path} is left alone: {error}")),
+        }
+        Ok(())
+    }
+
+    fn record_path(&self) -> Option<String> {
+        self.layout.as_ref().map(|layout| self.place(&layout.record.file))
+    }
+
+    /// A path of the layout in this edition.
+    pub fn place(&self, path: &str) -> String {
+        path.replace("{root}", &self.root)
+    }
+
+    /// The layout; an error that says what cannot be done without one.
+    pub fn layout_for(&self, what: &str) -> Result<Arc<Layout>> {
+        self.layout.clone().ok_or_else(|| {
+            Error::request(
+                format!("{what}: edition {} ({}) has no layout that is known", self.number, self.name()),
+                "describe its layout in a TOML file and name it in `layouts`",
+            )
+        })
+    }
+
+    /// Name of the edition.
+    pub fn name(&self) -> &str {
+        if self.info.name.is_empty() { &self.info.display_name } else { &self.info.name }
+    }
+
+    /// Architecture of the edition.
+    pub fn architecture(&self) -> Option<Architecture> {
+        self.info.system.as_ref().and_then(|system| Architecture::of_word(&system.architecture))
+    }
+
+    /// Version of the system in it.
+    pub fn version(&self) -> Option<Version> {
+        let numbers = self.version.or(self.info.system.as_ref()?.version)?;
+        Version::parse(&numbers.map(|number| number.to_string()).join("."))
+    }
+
+    /// Languages of the edition.
+    pub fn languages(&self) -> Vec<String> {
+        let mut all = self.info.system.as_ref().map(|system| system.languages.clone()).unwrap_or_default();
+        all.extend(self.languages.iter().cloned());
+        all
+    }
+
+    /// Says that the system has another version now.
+    pub fn set_version(&mut self, version: &Version) {
+        let mut numbers = [0; 4];
+        for (number, new) in numbers.iter_mut().zip(&version.0) {
+            *number = *new;
+        }
+        self.version = Some(numbers);
+        self.is_changed = true;
+    }
+
+    /// Says that the edition has another language.
+    pub fn add_language(&mut self, language: &str) {
+        if !self.languages().iter().any(|own| own.eq_ignore_ascii_case(language)) {
+            self.languages.push(language.to_owned());
+            self.is_changed = true;
+        }
+    }
+
+    /// Content of a file, lazily.
+    pub fn content(&self, id: EntryId) -> Result<Content> {
+        let entry = self.files.entry(id);
+        let digest = entry.content();
+        if let Some(content) = self.new_blobs.get(&digest) {
+            return Ok(content.clone());
+        }
+        self.contents.0.content(digest, &format!("edition {}, /{}", self.number, self.files.path(id)))
+    }
+
+    /// Bytes of a file's content.
+    pub fn len_of(&self, digest: BlobDigest) -> u64 {
+        self.new_blobs.get(&digest).map_or_else(|| self.contents.0.blob_len(digest), Content::len)
+    }
+
+    /// Bytes that content takes in the image file.
+    pub fn packed_len(&self, digest: BlobDigest) -> u64 {
+        self.new_blobs.get(&digest).map_or_else(|| self.contents.0.packed_len(digest), Content::len)
+    }
+
+    /// Small content of the file at a path; nothing if there is no such file.
+    pub fn read(&self, path: &str, limit: u64, what: &str) -> Result<Option<Vec<u8>>> {
+        let Some(id) = self.files.find(path).filter(|id| !self.files.entry(*id).is_folder()) else {
+            return Ok(None);
+        };
+        self.content(id)?.to_vec(limit, what).map(Some)
+    }
+
+    /// A hive, if the edition has it.
+    pub fn hive(&self, role: HiveRole) -> Option<&Hive> {
+        self.hives.get(&role).map(|loaded| &loaded.hive)
+    }
+
+    /// A hive, to be changed.
+    pub fn hive_mut(&mut self, role: HiveRole) -> Result<&mut Hive> {
+        let missing = || {
+            Error::request(
+                format!("edition {} ({}) has no hive {}", self.number, self.name(), role.root()),
+                "its files may lie elsewhere: name a layout that says where",
+            )
+        };
+        if !self.hives.contains_key(&role) {
+            return Err(missing());
+        }
+        self.hives
+            .get_mut(&role)
+            .map(|loaded| &mut loaded.hive)
+            .ok_or_else(|| Error::request("the hive is gone", "this is a fault in Neat Stack"))
+    }
+
+    /// The hives, by role, with their paths.
+    pub fn hives(&self) -> impl Iterator<Item = (HiveRole, &str, &Hive)> {
+        self.hives.iter().map(|(role, loaded)| (*role, loaded.path.as_str(), &loaded.hive))
+    }
+
+    /// Hive and path in it that a path of registration text means in this edition.
+    pub fn locate(&self, path: &str) -> Result<(HiveRole, String)> {
+        let (role, path) = locate(path)?;
+        let path = self.hive(role).map_or_else(|| path.clone(), |hive| hive.with_control_set(&path));
+        Ok((role, path))
+    }
+
+    /// A path of a hive with the control set that is in use.
+    pub fn in_hive(&self, role: HiveRole, path: &str) -> String {
+        self.hive(role).map_or_else(|| path.to_owned(), |hive| hive.with_control_set(path))
+    }
+
+    /// Makes the folder at a path and those above it; each gets owner and security of the folder it is in.
+    pub fn make_folder(&mut self, path: &str) -> Result<EntryId> {
+        let mut at = Files::ROOT;
+        for name in path.split(['/', '\\']).filter(|part| !part.is_empty()) {
+            at = match self.files.child(at, name) {
+                Some(id) if self.files.entry(id).is_folder() => id,
+                Some(id) => {
+                    return Err(Error::request(
+                        format!("/{} is a file, and a folder is wanted there", self.files.path(id)),
+                        "use another path",
+                    ));
+                }
+                None => {
+                    self.check_new_name(name)?;
+                    let mut folder = Entry::folder(name, self.times);
+                    folder.security = self.files.entry(at).security;
+                    self.is_changed = true;
+                    self.files.add(at, folder)?
+                }
+            };
+        }
+        Ok(at)
+    }
+
+    fn check_new_name(&self, name: &str) -> Result<()> {
+        let bad_sign = |c: char| c.is_control() || "<>:\"|?*\\".contains(c);
+        if check_name(name).is_err()
+            || name.contains(bad_sign)
+            || name.ends_with(['.', ' '])
+            || name.encode_utf16().count() > 255
+        {
+            return Err(Error::request(
+                format!("{name:?} is no name that edition {} can hold", self.number),
+                "leave out < > : \" | ? * \\, control characters, and dots or spaces at the end",
+            ));
+        }
+        Ok(())
+    }
+
+    /// Puts a file at a path: a new one gets owner and security of its folder, one that is there keeps its own.
+    pub fn put(
+        &mut self,
+        path: &str,
+        content: &Content,
+        digest: BlobDigest,
+        times: Option<Times>,
+    ) -> Result<EntryId> {
+        let (folder, name) = path.rsplit_once(['/', '\\']).unwrap_or(("", path));
+        let parent = self.make_folder(folder)?;
+        if content.is_empty() {
+            // Empty content has no blob.
+            return self.put_entry(parent, name, BlobDigest::NONE, times);
+        }
+        self.new_blobs.entry(digest).or_insert_with(|| content.clone());
+        self.put_entry(parent, name, digest, times)
+    }
+
+    fn put_entry(
+        &mut self,
+        parent: EntryId,
+        name: &str,
+        digest: BlobDigest,
+        times: Option<Times>,
+    ) -> Result<EntryId> {
+        let times = times.unwrap_or(self.times);
+        self.is_changed = true;
+        if let Some(id) = self.files.child(parent, name) {
+            let entry = self.files.entry_mut(id);
+            if entry.is_folder() || entry.is_reparse() {
+                return Err(Error::request(
+                    format!("/{} is a folder or a link, and a file is to be put there", self.files.path(id)),
+                    "use another path",
+                ));
+            }
+            // The other names of a group of hard links keep the old content.
+            entry.set_hard_link(0);
+            entry.set_content(digest);
+            entry.times.written = times.written;
+            return Ok(id);
+        }
+        self.check_new_name(name)?;
+        let mut entry = Entry::file(name, ATTRIBUTE_ARCHIVE, times, digest);
+        entry.security = self.files.entry(parent).security;
+        self.files.add(parent, entry)
+    }
+
+    /// Puts small bytes at a path.
+    pub fn put_bytes(&mut self, path: &str, bytes: Vec<u8>) -> Result<EntryId> {
+        let digest = BlobDigest::of(&bytes);
+        self.put(path, &Content::from_bytes(bytes), digest, None)
+    }
+
+    /// Takes a file, or a folder and all below it, out.
+    pub fn remove(&mut self, id: EntryId) {
+        self.files.remove(id);
+        self.is_changed = true;
+    }
+
+    /// Puts the edition back into a draft, with its changed hives and its record.
+    pub fn store(mut self, draft: &mut ImageDraft) -> Result<bool> {
+        let hives = std::mem::take(&mut self.hives);
+        for loaded in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
+            let bytes = loaded.hive.write().map_err(|error| error.within(&loaded.path))?;
+            self.put_bytes(&loaded.path, bytes)?;
+        }
+        if !self.is_changed {
+            return Ok(false);
+        }
+        if let (Some(path), false) = (self.record_path(), self.record.is_empty()) {
+            let text = self.record.to_text()?;
+            self.put_bytes(&path, text.into_bytes())?;
+        }
+        for (digest, content) in self.new_blobs {
+            draft.add_blob(digest, content);
+        }
+        draft.set_files(self.number, self.files)?;
+        if let Some(version) = self.version {
+            draft.set_version(self.number, version);
+        }
+        for language in &self.languages {
+            draft.add_language(self.number, language);
+        }
+        Ok(true)
+    }
+}

@@ -1,0 +1,328 @@
+//! What is in an edition, found from the edition itself, with what catalogues add.
+
+mod apps;
+mod packages;
+mod scan;
+
+pub(crate) use scan::START_TYPES;
+
+use crate::{Catalogue, Edition, pattern};
+use neat_content::Result;
+use neat_image::{BlobDigest, EntryId, Files};
+use neat_registry::HiveRole;
+use serde::Serialize;
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    sync::Arc,
+};
+
+/// Sort of a component; its word is the first part of the component's id.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Category {
+    /// App that every account gets.
+    App,
+    /// Optional feature.
+    Feature,
+    /// Package of the system.
+    Package,
+    /// Language.
+    Language,
+    /// Driver package.
+    Driver,
+    /// Service, or driver that is started like one.
+    Service,
+    /// Scheduled task.
+    Task,
+    /// Font.
+    Font,
+    /// Screensaver.
+    Screensaver,
+    /// Wallpaper.
+    Wallpaper,
+    /// What only a catalogue knows.
+    Other,
+}
+
+impl Category {
+    /// All of them, in the order in which they are shown.
+    pub const ALL: [Self; 11] = [
+        Self::App,
+        Self::Feature,
+        Self::Package,
+        Self::Language,
+        Self::Driver,
+        Self::Service,
+        Self::Task,
+        Self::Font,
+        Self::Screensaver,
+        Self::Wallpaper,
+        Self::Other,
+    ];
+
+    /// The word in ids.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::App => "app",
+            Self::Feature => "feature",
+            Self::Package => "package",
+            Self::Language => "language",
+            Self::Driver => "driver",
+            Self::Service => "service",
+            Self::Task => "task",
+            Self::Font => "font",
+            Self::Screensaver => "screensaver",
+            Self::Wallpaper => "wallpaper",
+            Self::Other => "other",
+        }
+    }
+
+    /// The category of an id.
+    pub fn of_id(id: &str) -> Self {
+        let word = id.split('/').next().unwrap_or_default();
+        Self::ALL.into_iter().find(|category| category.word() == word).unwrap_or(Self::Other)
+    }
+
+    /// Whether such a component cannot simply be put back once the system is installed.
+    const fn is_gone_for_good(self) -> bool {
+        matches!(self, Self::Feature | Self::Package | Self::Service)
+    }
+}
+
+/// A component of an edition.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Component {
+    /// Id: category and name.
+    pub id: String,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub description: String,
+    /// What it is shown with.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub group: String,
+    /// Version.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub version: String,
+    /// How it is set: start type of a service, whether a feature is on.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub state: String,
+    /// Ids that it needs.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<String>,
+    /// Ids that need it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub needed_by: Vec<String>,
+    /// What one should know before taking it out.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub caution: String,
+    /// Why it must never go; empty if it may.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub required: String,
+    /// Whether it cannot be put back after installation.
+    pub gone_for_good: bool,
+    /// Files.
+    pub files: u64,
+    /// Bytes on the installed disk that would go with it.
+    pub bytes: u64,
+    /// Bytes that would go from the image file.
+    pub packed: u64,
+    /// Files and folders that are its own.
+    #[serde(skip)]
+    pub(crate) entries: Vec<EntryId>,
+    /// Keys that are its own.
+    #[serde(skip)]
+    pub(crate) keys: Vec<(HiveRole, String)>,
+    /// Values that are its own.
+    #[serde(skip)]
+    pub(crate) values: Vec<(HiveRole, String, String)>,
+}
+
+/// What an edition holds.
+#[derive(Clone, Debug, Default)]
+pub struct Inventory {
+    /// By id.
+    pub components: BTreeMap<String, Component>,
+    /// What was unusual.
+    pub notes: Vec<String>,
+}
+
+impl Inventory {
+    /// Finds the components of an edition. `others` are the files of the other editions of the image file: what they
+    /// have at the same paths is taken to go too, and what they have elsewhere stays.
+    pub fn of(edition: &Edition, catalogues: &[Catalogue], others: &[Arc<Files>]) -> Result<Self> {
+        let mut inventory = Self::default();
+        let layout = edition.layout_for("an inventory")?;
+        apps::scan(edition, &layout, &mut inventory)?;
+        packages::scan(edition, &layout, &mut inventory)?;
+        scan::languages(edition, &layout, &mut inventory);
+        scan::drivers(edition, &layout, &mut inventory)?;
+        scan::services(edition, &layout, &mut inventory);
+        scan::tasks(edition, &layout, &mut inventory);
+        scan::fonts(edition, &layout, &mut inventory);
+        scan::screensavers(edition, &layout, &mut inventory);
+        scan::wallpapers(edition, &layout, &mut inventory);
+        let product = edition.info.system.as_ref().map_or("", |system| &system.product);
+        for catalogue in catalogues.iter().filter(|catalogue| catalogue.is_for(product)) {
+            inventory.add_catalogue(edition, catalogue);
+        }
+        inventory.connect();
+        inventory.measure(edition, others);
+        Ok(inventory)
+    }
+
+    /// The component with this id, made if it is not there.
+    fn entry(&mut self, category: Category, name: &str) -> &mut Component {
+        let id = format!("{}/{}", category.word(), slug(name));
+        self.components.entry(id.clone()).or_insert_with(|| Component {
+            id,
+            title: name.to_owned(),
+            gone_for_good: category.is_gone_for_good(),
+            ..Component::default()
+        })
+    }
+
+    fn add_catalogue(&mut self, edition: &Edition, catalogue: &Catalogue) {
+        for known in &catalogue.components {
+            let entries: Vec<EntryId> = known
+                .files
+                .iter()
+                .flat_map(|path| pattern::find(&edition.files, &edition.place(path)))
+                .collect();
+            if !self.components.contains_key(&known.id) {
+                if entries.is_empty() {
+                    continue;
+                }
+                let component = Component {
+                    id: known.id.clone(),
+                    title: known.id.clone(),
+                    gone_for_good: Category::of_id(&known.id).is_gone_for_good(),
+                    ..Component::default()
+                };
+                self.components.insert(known.id.clone(), component);
+            }
+            let Some(component) = self.components.get_mut(&known.id) else { continue };
+            let fill = |own: &mut String, text: &str| {
+                if !text.is_empty() {
+                    text.clone_into(own);
+                }
+            };
+            fill(&mut component.title, &known.title);
+            fill(&mut component.description, &known.description);
+            fill(&mut component.group, &known.group);
+            fill(&mut component.caution, &known.caution);
+            fill(&mut component.required, &known.required);
+            component.gone_for_good = known.gone_for_good.unwrap_or(component.gone_for_good);
+            component.needs.extend(known.needs.iter().cloned());
+            component.entries.extend(entries);
+            for key in &known.keys {
+                if let Ok((role, path)) = edition.locate(key)
+                    && edition.hive(role).is_some_and(|hive| hive.find(&path).is_some())
+                {
+                    component.keys.push((role, path));
+                }
+            }
+        }
+    }
+
+    /// Fills in who is needed by whom. What is needed and not there does not count.
+    fn connect(&mut self) {
+        let ids: HashSet<String> = self.components.keys().cloned().collect();
+        let mut needed_by: HashMap<String, Vec<String>> = HashMap::new();
+        for component in self.components.values_mut() {
+            component.needs.retain(|need| ids.contains(need) && *need != component.id);
+            component.needs.sort();
+            component.needs.dedup();
+            component.entries.sort();
+            component.entries.dedup();
+            component.keys.sort();
+            component.keys.dedup();
+            for need in &component.needs {
+                needed_by.entry(need.clone()).or_default().push(component.id.clone());
+            }
+        }
+        for (id, needed_by) in needed_by {
+            if let Some(component) = self.components.get_mut(&id) {
+                component.needed_by = needed_by;
+            }
+        }
+    }
+
+    /// Sizes: content that nothing else uses.
+    fn measure(&mut self, edition: &Edition, others: &[Arc<Files>]) {
+        let files = &edition.files;
+        let all = references(files, files.ids());
+        let elsewhere: Vec<Others> = others.iter().map(|files| Others::of(files)).collect();
+        for component in self.components.values_mut() {
+            let ids = below(files, &component.entries);
+            component.files = ids.iter().filter(|id| !files.entry(**id).is_folder()).count() as u64;
+            let paths: Vec<String> = if others.is_empty() {
+                Vec::new()
+            } else {
+                ids.iter().map(|id| files.path(*id).to_lowercase()).collect()
+            };
+            for (digest, count) in references(files, ids.iter().copied()) {
+                if all.get(&digest) != Some(&count) {
+                    continue;
+                }
+                component.bytes += edition.len_of(digest);
+                let stays = elsewhere.iter().any(|others| {
+                    let same = paths
+                        .iter()
+                        .filter(|path| others.by_path.get(path.as_str()) == Some(&digest))
+                        .count();
+                    others.counts.get(&digest).copied().unwrap_or(0) as usize > same
+                });
+                if !stays {
+                    component.packed += edition.packed_len(digest);
+                }
+            }
+        }
+    }
+}
+
+/// What another edition has.
+struct Others {
+    counts: HashMap<BlobDigest, u32>,
+    by_path: HashMap<String, BlobDigest>,
+}
+
+impl Others {
+    fn of(files: &Files) -> Self {
+        let counts = references(files, files.ids());
+        let by_path =
+            files.walk().map(|step| (step.path.to_lowercase(), files.entry(step.id).content())).collect();
+        Self { counts, by_path }
+    }
+}
+
+/// How many names each content has among these entries.
+fn references(files: &Files, ids: impl Iterator<Item = EntryId>) -> HashMap<BlobDigest, u32> {
+    let mut counts = HashMap::new();
+    for digest in ids.flat_map(|id| files.entry(id).digests()) {
+        *counts.entry(digest).or_default() += 1;
+    }
+    counts
+}
+
+/// Entries and everything below them, each once.
+pub(crate) fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
+    let mut all = HashSet::new();
+    for entry in entries {
+        if all.insert(*entry) {
+            all.extend(files.walk_from(*entry).map(|step| step.id));
+        }
+    }
+    all
+}
+
+/// A name as it stands in ids: lower case, without spaces and slashes.
+pub(crate) fn slug(name: &str) -> String {
+    let mut out = String::new();
+    for c in name.chars() {
+        let c = if c.is_whitespace() || "\\/".contains(c) { '-' } else { c };
+        out.extend(c.to_lowercase());
+    }
+    out
+}

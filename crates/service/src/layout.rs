@@ -1,0 +1,296 @@
+//! Where an edition keeps its parts: data, not code.
+
+use neat_content::{Error, Result};
+use neat_image::Files;
+use neat_registry::HiveRole;
+use serde::Deserialize;
+use std::{collections::BTreeMap, path::Path};
+
+/// The layout that install images have in common.
+const COMMON: &str = include_str!("../layouts/common.toml");
+/// Largest layout or catalogue that is read, in bytes.
+pub(crate) const LARGEST_TEXT: u64 = 8 << 20;
+
+/// A layout. Paths are from the edition's root, and `{root}` in them stands for the folder of the system.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Layout {
+    /// Version of this form, 1.
+    pub format: u32,
+    /// Name.
+    pub name: String,
+    /// The edition has this layout when this file is there.
+    pub recognised_by: String,
+    /// Files of the hives, by the word of their role.
+    pub hives: BTreeMap<String, String>,
+    /// Provisioned apps.
+    pub apps: AppsLayout,
+    /// Package records and optional features.
+    pub packages: PackagesLayout,
+    /// Driver packages.
+    pub drivers: DriversLayout,
+    /// Services.
+    pub services: KeyLayout,
+    /// Scheduled tasks.
+    pub tasks: TasksLayout,
+    /// Languages.
+    pub languages: LanguagesLayout,
+    /// Fonts.
+    pub fonts: FontsLayout,
+    /// Screensavers.
+    pub screensavers: EndingLayout,
+    /// Wallpapers.
+    pub wallpapers: FolderLayout,
+    /// Information about the company.
+    pub company: CompanyLayout,
+    /// Desktop of new accounts.
+    pub desktop: DesktopLayout,
+    /// Work that is done once on the installed system.
+    pub run_once: RunOnceLayout,
+    /// The record of what builds did.
+    pub record: RecordLayout,
+}
+
+/// `[apps]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AppsLayout {
+    /// Folder with one folder for each app.
+    pub folder: String,
+    /// Paths of manifests in an app's folder.
+    pub manifests: Vec<String>,
+    /// Keys with one key for each app, in the hive of software.
+    pub keys: Vec<String>,
+    /// Key for apps that must not come again.
+    pub not_again: String,
+}
+
+/// `[packages]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackagesLayout {
+    /// Folder of the records.
+    pub folder: String,
+    /// Ending of a record's name.
+    pub ending: String,
+    /// Key with one key for each package, in the hive of software.
+    pub keys: String,
+    /// Key of a package whose values are its features.
+    pub features: String,
+    /// Value of a feature that is on.
+    pub on: u32,
+    /// Value of a feature that is off.
+    pub off: u32,
+}
+
+/// `[drivers]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DriversLayout {
+    /// Folder with one folder for each driver package.
+    pub store: String,
+    /// Folder of copies of their INF files.
+    pub inf: String,
+    /// Folder for drivers that are put in.
+    pub added: String,
+    /// Key of the value with the folders in which drivers are searched, in the hive of software.
+    pub search_key: String,
+    /// That value.
+    pub search_value: String,
+    /// What it is when it is not there.
+    pub search_default: String,
+    /// Keys for a driver in the hive of the system; `{inf}` stands for the name of its INF file.
+    pub database: Vec<String>,
+}
+
+/// A key.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KeyLayout {
+    /// Key with one key for each.
+    pub keys: String,
+}
+
+/// `[tasks]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TasksLayout {
+    /// Folder with the tasks' files.
+    pub folder: String,
+    /// Key with the same tree, in the hive of software.
+    pub tree: String,
+    /// Keys with one key for each task, by the id that its key in the tree says.
+    pub details: Vec<String>,
+}
+
+/// `[languages]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LanguagesLayout {
+    /// Folders in which folders are named after languages.
+    pub folders: Vec<String>,
+    /// Keys with one key for each language, in the hive of the system.
+    pub keys: Vec<String>,
+    /// The language of the system.
+    pub system_default: ValueLayout,
+    /// Values that set the language of the interface.
+    pub interface: Vec<ValueLayout>,
+    /// Values that set regional forms.
+    pub region: Vec<ValueLayout>,
+    /// Keys whose numbered values are keyboards.
+    pub input: Vec<ValueLayout>,
+}
+
+/// A value of the registry.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ValueLayout {
+    /// Word of the hive's role.
+    pub hive: String,
+    /// Key.
+    pub key: String,
+    /// Name of the value.
+    #[serde(default)]
+    pub value: String,
+    /// `text`, `texts` or `number`.
+    #[serde(default, rename = "type")]
+    pub kind: String,
+}
+
+/// `[fonts]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FontsLayout {
+    /// Folder.
+    pub folder: String,
+    /// Key whose values name the files, in the hive of software.
+    pub keys: String,
+}
+
+/// Files in a folder by their ending.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct EndingLayout {
+    /// Folder.
+    pub folder: String,
+    /// Ending of the names.
+    pub ending: String,
+}
+
+/// A folder.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FolderLayout {
+    /// Folder.
+    pub folder: String,
+}
+
+/// `[company]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CompanyLayout {
+    /// Key of its values, in the hive of software.
+    pub key: String,
+    /// The logo's file, without an ending.
+    pub logo: String,
+}
+
+/// `[desktop]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DesktopLayout {
+    /// Values that name the picture.
+    pub wallpaper: Vec<ValueLayout>,
+}
+
+/// `[run_once]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RunOnceLayout {
+    /// Folder on the media whose files setup copies to the root of the installed disk.
+    pub media: String,
+    /// That disk.
+    pub disk: String,
+    /// Script on the media that runs at the end of setup.
+    pub setup_end: String,
+    /// Key whose values run once at the first sign-in, in the hive of software.
+    pub first_sign_in: String,
+}
+
+/// `[record]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RecordLayout {
+    /// Path of the record.
+    pub file: String,
+}
+
+impl Layout {
+    /// Version of the form that is read.
+    pub const FORMAT: u32 = 1;
+
+    /// Reads a layout.
+    pub fn parse(text: &str) -> Result<Self> {
+        let layout: Self = parse_toml(text)?;
+        if layout.format != Self::FORMAT {
+            return Err(Error::Unsupported { what: format!("layout format {}", layout.format), offset: 0 });
+        }
+        for word in layout.hives.keys() {
+            role(word)?;
+        }
+        let values = layout.languages.interface.iter().chain(&layout.languages.region);
+        let values = values.chain(&layout.languages.input).chain(&layout.desktop.wallpaper);
+        for value in values.chain([&layout.languages.system_default]) {
+            role(&value.hive)?;
+        }
+        Ok(layout)
+    }
+
+    /// Reads the layout in a file.
+    pub fn open(path: &Path) -> Result<Self> {
+        read_text(path).and_then(|text| Self::parse(&text)).map_err(|error| error.within(path.display()))
+    }
+
+    /// The one that install images have in common.
+    pub fn common() -> Result<Self> {
+        Self::parse(COMMON)
+    }
+
+    /// The folder of the system in an edition of this layout; nothing if it has another layout. `said` is what the
+    /// image file says that it is.
+    pub fn root_in(&self, files: &Files, said: &str) -> Option<String> {
+        let fits = |root: &str| files.find(&self.recognised_by.replace("{root}", root)).is_some();
+        let said = said.trim_matches(['/', '\\']).replace('\\', "/");
+        if !said.is_empty() && fits(&said) {
+            return files.find(&said).map(|id| files.path(id));
+        }
+        let folders = files.entry(Files::ROOT).children().iter().map(|id| files.entry(*id).name.to_string());
+        folders.into_iter().find(|name| fits(name))
+    }
+}
+
+/// The role that a word means.
+pub(crate) fn role(word: &str) -> Result<HiveRole> {
+    HiveRole::ALL.into_iter().find(|role| role.word() == word).ok_or_else(|| {
+        let words: Vec<&str> = HiveRole::ALL.iter().map(|role| role.word()).collect();
+        Error::request(format!("{word:?} is no hive"), format!("the hives are {}", words.join(", ")))
+    })
+}
+
+/// Text of a file of ours.
+pub(crate) fn read_text(path: &Path) -> Result<String> {
+    let bytes = neat_content::Content::from_path(path)?.to_vec(LARGEST_TEXT, "text")?;
+    Ok(neat_content::Text::decode(&bytes).text)
+}
+
+/// Reads TOML; the error says the line.
+pub(crate) fn parse_toml<T: serde::de::DeserializeOwned>(text: &str) -> Result<T> {
+    toml::from_str(text).map_err(|error| {
+        let line =
+            error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
+        Error::request(
+            format!("line {line}: {}", error.message()),
+            "`neatstack schema` prints what may stand there",
+        )
+    })
+}
