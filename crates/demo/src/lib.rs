@@ -3,8 +3,12 @@
 //! Everything here is generated, the same on every machine: a media that boots on BIOS and UEFI, an answer file, a
 //! few site files and a stack file that puts them together.
 
+mod components;
+mod hives;
+mod packs;
 mod site;
 mod system;
+mod updates;
 mod words;
 
 pub use system::Size;
@@ -88,7 +92,9 @@ pub fn media_options(tree: &Tree) -> Result<master::Options> {
 pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
     let tree = media_tree(size, job)?;
     let media = folder.join(MEDIA_NAME);
-    let files = site::tree()?;
+    let mut files = site::tree()?;
+    packs::put_all(&mut files)?;
+    updates::put_all(&mut files, folder, job)?;
     for step in files.walk() {
         let path = folder.join(&step.path);
         match &files.node(step.id).kind {

@@ -1,6 +1,6 @@
 //! Quay OS 7 itself: what its three editions and its setup environment consist of.
 
-use crate::{RELEASED, words};
+use crate::{RELEASED, components, hives, words};
 use neat_content::{Content, Job, Meta, Result, Tree};
 use neat_image::{
     Compression, ImageDraft, Level, Method, Times, capture,
@@ -28,12 +28,36 @@ impl Size {
 
 /// Name, word and applications of each edition.
 const EDITIONS: [(&str, &str, &str, &[&str]); 3] = [
-    ("Quay OS 7 Kiosk", "Kiosk", "For ticket kiosks", &["ticket-desk", "card-reader"]),
-    ("Quay OS 7 Bridge", "Bridge", "For bridge consoles", &["chart-viewer", "radar-overlay", "tide-tables"]),
-    ("Quay OS 7 Engine Room", "EngineRoom", "For engine-room panels", &["gauge-wall", "tide-tables"]),
+    (
+        "Quay OS 7 Kiosk",
+        "Kiosk",
+        "For ticket kiosks",
+        &["ticket-desk", "card-reader", "shared-ui", "news-stand"],
+    ),
+    (
+        "Quay OS 7 Bridge",
+        "Bridge",
+        "For bridge consoles",
+        &[
+            "chart-viewer",
+            "radar-overlay",
+            "tide-tables",
+            "tide-data",
+            "shared-ui",
+            "card-games",
+            "weather-board",
+            "news-stand",
+        ],
+    ),
+    (
+        "Quay OS 7 Engine Room",
+        "EngineRoom",
+        "For engine-room panels",
+        &["gauge-wall", "tide-tables", "tide-data", "shared-ui", "card-games"],
+    ),
 ];
 
-const BUILD: u64 = 7042;
+pub(crate) const BUILD: u64 = 7042;
 
 /// `sources/install.wim`: the editions, which share most of their content.
 pub(crate) fn install_image(size: Size, job: &Job<'_>) -> Result<Content> {
@@ -104,55 +128,37 @@ fn new_tree() -> Tree {
     Tree::new(Meta::at(RELEASED))
 }
 
-fn put(tree: &mut Tree, path: &str, bytes: Vec<u8>) -> Result<()> {
+pub(crate) fn put(tree: &mut Tree, path: &str, bytes: Vec<u8>) -> Result<()> {
     tree.put_file(path, Content::from_bytes(bytes), Meta::at(RELEASED)).map(drop)
 }
 
-/// The files of an edition: a base that is the same everywhere, its applications and its settings.
+/// The files of an edition: a base that is the same everywhere, its components and its settings.
 fn edition(word: &str, apps: &[&str], factor: usize) -> Result<Tree> {
     let mut tree = new_tree();
     for (n, name) in
-        ["kernel", "windlass", "dock", "spooler", "chartlib", "radio", "printing", "fax"].iter().enumerate()
+        ["kernel", "windlass", "dock", "spooler", "chartlib", "radio", "ledger", "winch"].iter().enumerate()
     {
         let len = (90_000 + n * 21_000) * factor;
-        put(&mut tree, &format!("Quay/System/{name}.lib"), words::program(n as u64 + 11, len))?;
+        put(&mut tree, &format!("Quay/System32/{name}.lib"), words::program(n as u64 + 11, len))?;
     }
-    for language in ["de-DE", "en-GB", "nb-NO"] {
-        put(
-            &mut tree,
-            &format!("Quay/System/{language}/messages.txt"),
-            words::prose(language, 60_000 * factor),
-        )?;
-        put(
-            &mut tree,
-            &format!("Quay/System/{language}/help.txt"),
-            words::prose(&format!("help-{language}"), 30_000),
-        )?;
-    }
-    for n in 0..12 {
-        put(&mut tree, &format!("Quay/Fonts/harbour-{n:02}.fnt"), words::noise(n + 400, 24_000))?;
-    }
-    for n in 0..20 {
-        put(&mut tree, &format!("Quay/Tasks/task-{n:02}.txt"), words::prose(&format!("task-{n}"), 600))?;
-    }
-    put(&mut tree, "Quay/Web/wallpaper.img", words::noise(77, 180_000 * factor))?;
-    for app in apps {
-        let seed = app.bytes().fold(7, |seed: u64, byte| seed.wrapping_mul(31).wrapping_add(u64::from(byte)));
-        put(&mut tree, &format!("Quay/Apps/{app}/{app}.app"), words::program(seed, 130_000 * factor))?;
-        put(&mut tree, &format!("Quay/Apps/{app}/manual.txt"), words::prose(app, 20_000))?;
-    }
+    components::put_all(&mut tree, apps, factor)?;
     put(&mut tree, "Quay/Config/edition.txt", format!("Quay OS 7 {word}, build {BUILD}\r\n").into_bytes())?;
     put(&mut tree, "Users/Default/desktop.txt", words::prose("desktop", 2_000))?;
     tree.make_folder("Users/Public", Meta::at(RELEASED))?;
+    for (path, hive) in hives::of_edition(word, apps)? {
+        put(&mut tree, path, hive)?;
+    }
     Ok(tree)
 }
 
 /// The files of the setup environment.
 fn setup() -> Result<Tree> {
     let mut tree = new_tree();
-    put(&mut tree, "Quay/System/kernel.lib", words::program(11, 90_000))?;
+    put(&mut tree, "Quay/System32/kernel.lib", words::program(11, 90_000))?;
     put(&mut tree, "Setup/setup.app", words::program(901, 160_000))?;
     put(&mut tree, "Setup/questions.txt", words::prose("questions", 12_000))?;
-    tree.make_folder("Setup/Drivers", Meta::at(RELEASED))?;
+    for (path, hive) in hives::of_setup()? {
+        put(&mut tree, path, hive)?;
+    }
     Ok(tree)
 }

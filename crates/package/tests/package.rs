@@ -10,7 +10,7 @@
     reason = "tests stop at the first surprise"
 )]
 
-use neat_content::{Class, Content, Encoding, Job, Meta, PendingFile, ReadAt, Timestamp, Tree};
+use neat_content::{Class, Content, Encoding, Job, Meta, PendingFile, Timestamp, Tree};
 use neat_package::{
     Architecture, Driver, DriverSet, Inf, Pack, PackKind, Update, UpdateSection, UpdateType, VendorPackage,
     Version, parse_devices, write_update,
@@ -26,7 +26,9 @@ const NOW: Timestamp = Timestamp::from_seconds(1_700_000_000);
 fn cabinet(files: &[(&str, Vec<u8>)], method: cab::CompressionType) -> Vec<u8> {
     let mut builder = cab::CabinetBuilder::new();
     let folder = builder.add_folder(method);
-    files.iter().for_each(|(name, _)| drop(folder.add_file(*name)));
+    for (name, _) in files {
+        folder.add_file(*name);
+    }
     let mut writer = builder.build(Cursor::new(Vec::new())).unwrap();
     let mut next = files.iter();
     while let Some(mut file) = writer.next_file().unwrap() {
@@ -411,7 +413,7 @@ fn vendor_packages_are_recognised_through_their_cabinets() {
         &[("update.mum", manifest.as_bytes().to_vec()), ("a.dll", vec![1; 9])],
         cab::CompressionType::MsZip,
     );
-    let package = VendorPackage::of_content(&Content::from_bytes(inner.clone())).unwrap().unwrap();
+    let (package, _) = VendorPackage::of_content(&Content::from_bytes(inner.clone())).unwrap().unwrap();
     assert_eq!((package.name.as_str(), package.version.as_str()), ("Package_for_QB900112", "7.0.1.4"));
     assert_eq!((package.architecture.as_str(), package.language.as_str()), ("amd64", "neutral"));
     assert_eq!(
@@ -421,16 +423,17 @@ fn vendor_packages_are_recognised_through_their_cabinets() {
     let outer = cabinet(
         &[
             ("scan.cab", cabinet(&[("x", vec![1])], cab::CompressionType::None)),
-            ("QB900112-x64.cab", inner),
+            ("QB900112-x64.cab", inner.clone()),
             ("notes.txt", vec![2]),
         ],
         cab::CompressionType::None,
     );
-    let staged = VendorPackage::of_content(&Content::from_bytes(outer)).unwrap().unwrap();
+    let (staged, content) = VendorPackage::of_content(&Content::from_bytes(outer)).unwrap().unwrap();
+    assert!(content.to_vec(1 << 20, "").unwrap() == inner);
     assert_eq!(staged.inside, ["QB900112-x64.cab"]);
     assert_eq!(staged.name, package.name);
     for other in [cabinet(&[("x", vec![1])], cab::CompressionType::None), b"text".to_vec(), vec![]] {
-        assert_eq!(VendorPackage::of_content(&Content::from_bytes(other)).unwrap(), None);
+        assert!(VendorPackage::of_content(&Content::from_bytes(other)).unwrap().is_none());
     }
 }
 

@@ -215,11 +215,12 @@ impl Edition {
                 }
                 self.record.drivers.retain(|own| own != known);
             }
-            let folder = (1_u32..)
-                .map(|n| if n == 1 { stem.clone() } else { format!("{stem}-{n}") })
-                .map(|name| format!("{}/{name}", layout.drivers.added))
-                .find(|folder| self.files.find(folder).is_none())
-                .unwrap_or_default();
+            let mut folder = format!("{}/{stem}", layout.drivers.added);
+            let mut count = 1;
+            while self.files.find(&folder).is_some() {
+                count += 1;
+                folder = format!("{}/{stem}-{count}", layout.drivers.added);
+            }
             let mut bytes = 0;
             for file in &driver.files {
                 let id = self.put(

@@ -37,11 +37,7 @@ pub fn nearest<'a>(text: &str, candidates: impl Iterator<Item = &'a str>) -> Vec
     let plain = text.to_lowercase().replace(['*', '?'], "");
     let name = |id: &str| id.rsplit('/').next().unwrap_or(id).to_lowercase();
     let mut scored: Vec<(f64, &str)> = candidates
-        .map(|candidate| {
-            let whole = strsim::jaro_winkler(&plain, &candidate.to_lowercase());
-            let short = strsim::jaro_winkler(&name(&plain), &name(candidate));
-            (whole.max(short), candidate)
-        })
+        .map(|candidate| (strsim::jaro_winkler(&name(&plain), &name(candidate)), candidate))
         .filter(|(score, _)| *score > 0.82)
         .collect();
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));

@@ -97,6 +97,7 @@ impl Prepared {
                 sha256: source.sha256.clone(),
             }),
             steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
+            items: report.editions_work.iter().flat_map(crate::EditionWork::ledger_items).collect(),
             files: self.placed.clone(),
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
             output: LedgerOutput {

@@ -335,16 +335,13 @@ fn digest(content: &Content) -> Result<String> {
 
 /// The path of a `media:` target, without slashes at its ends.
 fn media_path(to: &str) -> Result<String> {
-    let hint = "write `media:` and a path from the media's root, such as media:/tools";
+    let hint = "write `media:`, `system:` or `setup:` and a path from its root, such as media:/tools";
     if let Some(rest) = to.strip_prefix("media:") {
         let parts: Vec<&str> = rest.split('/').filter(|part| !part.is_empty()).collect();
         if parts.iter().any(|part| neat_content::check_name(part).is_err()) {
             return Err(Error::request(format!("`place.to`: {to:?} leaves the media"), hint));
         }
         return Ok(parts.join("/"));
-    }
-    if to.starts_with("system:") || to.starts_with("setup:") {
-        return Err(Error::request(format!("`place.to`: {to:?} is not built yet in this version"), hint));
     }
     Err(Error::request(format!("`place.to`: {to:?} does not say where"), hint))
 }
@@ -358,7 +355,6 @@ mod tests {
         assert_eq!(media_path("media:/a//b/").unwrap(), "a/b");
         assert_eq!(media_path("media:").unwrap(), "");
         assert!(media_path("media:/../x").is_err());
-        assert!(media_path("system:/x").unwrap_err().to_string().contains("not built yet"));
         assert!(media_path("/x").is_err());
     }
 }

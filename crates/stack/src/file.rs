@@ -2,7 +2,9 @@
 
 use crate::keys;
 use neat_content::{Error, Result};
+use neat_service::SettingValue;
 use serde::Deserialize;
+use std::collections::BTreeMap;
 
 /// A recipe. Paths are relative to the file.
 #[derive(Clone, Debug, Deserialize)]
@@ -13,7 +15,26 @@ pub struct StackFile {
     pub title: String,
     /// What it starts from; a media that only boots kernels may start from nothing.
     pub source: Option<SourceSection>,
-    /// Files put on the media.
+    /// Catalogues of components, settings and profiles.
+    #[serde(default)]
+    pub catalogues: Vec<String>,
+    /// Layouts of editions, tried before the built-in one.
+    #[serde(default)]
+    pub layouts: Vec<String>,
+    /// Updates that go into the editions.
+    #[serde(default)]
+    pub update: Vec<UpdateSection>,
+    /// Drivers that go into the editions and the setup environment.
+    #[serde(default)]
+    pub driver: Vec<DriverSection>,
+    /// Components that go.
+    pub remove: Option<RemoveSection>,
+    /// How the system is set up.
+    pub settings: Option<SettingsSection>,
+    /// Applications that are installed when setup has ended.
+    #[serde(default)]
+    pub app: Vec<AppSection>,
+    /// Files put on the media, into the editions or into the setup environment.
     #[serde(default)]
     pub place: Vec<PlaceSection>,
     /// An answer file.
@@ -79,13 +100,164 @@ pub enum FileLimitValue {
     Fat32,
 }
 
+/// `[[update]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct UpdateSection {
+    /// A package, or a folder of them.
+    pub from: String,
+    /// Whether one that cannot go in does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+/// `[[driver]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DriverSection {
+    /// Folder, cabinet, zip file or self-extracting program.
+    pub from: String,
+    /// Where they go.
+    #[serde(default = "into_system")]
+    pub into: Vec<IntoValue>,
+    /// Only these classes.
+    #[serde(default)]
+    pub classes: Vec<String>,
+    /// Only drivers for the devices in this list.
+    pub devices: Option<String>,
+    /// Whether one that cannot go in does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+fn into_system() -> Vec<IntoValue> {
+    vec![IntoValue::System]
+}
+
+/// Where drivers go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum IntoValue {
+    /// The installed system.
+    System,
+    /// The setup environment.
+    Setup,
+}
+
+/// `[remove]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RemoveSection {
+    /// A profile of a catalogue.
+    pub profile: Option<String>,
+    /// Ids and patterns that go.
+    #[serde(default)]
+    pub components: Vec<String>,
+    /// Ids and patterns that stay.
+    #[serde(default)]
+    pub keep: Vec<String>,
+    /// Whether what needs a component goes with it.
+    #[serde(default)]
+    pub with_dependents: bool,
+    /// Whether a component that must not go does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+/// `[settings]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SettingsSection {
+    /// Settings of catalogues.
+    #[serde(default, rename = "use")]
+    pub uses: Vec<String>,
+    /// Registration texts.
+    #[serde(default)]
+    pub registry: Vec<String>,
+    /// Single values.
+    #[serde(default, rename = "value")]
+    pub values: Vec<SettingValue>,
+    /// Start types of services.
+    #[serde(default)]
+    pub services: BTreeMap<String, String>,
+    /// Features that are switched on or off.
+    #[serde(default)]
+    pub features: BTreeMap<String, bool>,
+    /// What the system says of the company.
+    pub company: Option<CompanySection>,
+    /// A picture for the desktop of new accounts.
+    pub wallpaper: Option<String>,
+    /// Languages of new accounts.
+    pub languages: Option<LanguagesSection>,
+}
+
+/// `[settings.company]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CompanySection {
+    /// Name.
+    pub name: Option<String>,
+    /// Model of the machine.
+    pub model: Option<String>,
+    /// Telephone of those who help.
+    pub phone: Option<String>,
+    /// When they are there.
+    pub hours: Option<String>,
+    /// Their page.
+    pub url: Option<String>,
+    /// A picture.
+    pub logo: Option<String>,
+}
+
+/// `[settings.languages]`
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LanguagesSection {
+    /// Language of the interface.
+    #[serde(default)]
+    pub interface: String,
+    /// Language of regional forms.
+    #[serde(default)]
+    pub region: String,
+    /// Keyboards, by the numbers that the registry has for them.
+    #[serde(default)]
+    pub keyboards: Vec<String>,
+}
+
+/// `[[app]]`
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AppSection {
+    /// The installer, a file; below `files` if that is given.
+    pub installer: String,
+    /// A folder that the installer needs around it.
+    pub files: Option<String>,
+    /// Its arguments, so that it asks nothing.
+    #[serde(default)]
+    pub arguments: String,
+    /// When it runs.
+    #[serde(default)]
+    pub when: WhenValue,
+}
+
+/// When an application is installed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhenValue {
+    /// At the end of setup, before anybody signs in.
+    #[default]
+    SetupEnd,
+    /// Once, when somebody signs in first.
+    FirstSignIn,
+}
+
 /// `[[place]]`
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PlaceSection {
     /// File or folder.
     pub from: String,
-    /// `media:` and a path on the media.
+    /// `media:`, `system:` or `setup:`, and a path there.
     pub to: String,
     /// Whether files that are there may be replaced.
     #[serde(default)]

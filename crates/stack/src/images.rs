@@ -4,6 +4,7 @@ use crate::{
     edit::Editor,
     file::{CompressionValue, FileLimitValue, StackFile},
     plan::Weight,
+    servicing::{self, EditionWork},
 };
 use neat_content::{Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
 use neat_image::{
@@ -20,6 +21,8 @@ const INSTALL_STEM: &str = "sources/install";
 const INSTALL_ENDINGS: [&str; 3] = ["wim", "esd", "swm"];
 /// Where media keep the setup environment.
 const SETUP_PATH: &str = "sources/boot.wim";
+/// New content up to this many bytes is compressed while planning, so that the plan's sizes are exact.
+const PACKED_WHEN_PLANNED: u64 = 16 << 20;
 /// Largest file that FAT32 holds, in bytes.
 const FAT32_LARGEST_FILE: u64 = (4 << 30) - 1;
 
@@ -127,6 +130,16 @@ impl EditionSummary {
     }
 }
 
+impl EditionSummary {
+    /// Takes over what servicing changed.
+    fn update(&mut self, info: &EditionInfo) {
+        if let Some(system) = &info.system {
+            self.version = system.version_text();
+            self.languages.clone_from(&system.languages);
+        }
+    }
+}
+
 /// All editions of an image file.
 pub fn edition_summaries(image: &ImageFile) -> Result<Vec<EditionSummary>> {
     let usages = usage(image)?;
@@ -183,6 +196,7 @@ impl PendingImage {
 /// What was done with the image file.
 pub(crate) struct ImageOutcome {
     pub editions: Vec<EditionSummary>,
+    pub work: Vec<EditionWork>,
     pub pending: Option<PendingImage>,
 }
 
@@ -192,17 +206,18 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let wanted = section.map_or(&[][..], |section| &section.editions);
     let image_from = section.and_then(|section| section.image_from.as_deref());
     let limit = matches!(stack.media.file_limit, Some(FileLimitValue::Fat32)).then_some(FAT32_LIMIT);
-    let asks = !wanted.is_empty() || image_from.is_some() || stack.media.compression.is_some();
+    let services = servicing::is_asked(stack);
+    let asks = !wanted.is_empty() || image_from.is_some() || stack.media.compression.is_some() || services;
     let own_path = install_image_path(&editor.tree);
     let Some(found) = find_image(image_from, own_path.as_deref(), editor)? else {
         if asks {
             return Err(Error::request(
                 "the media has no image file with systems (sources/install.wim, .esd or .swm)",
-                "take `editions`, `image_from` and `compression` out, or name the media that has one",
+                "take out `editions`, `image_from`, `compression` and what changes editions, or name the media that has one",
             ));
         }
         check_limit(limit, editor);
-        return Ok(ImageOutcome { editions: Vec::new(), pending: None });
+        return Ok(ImageOutcome { editions: Vec::new(), work: Vec::new(), pending: None });
     };
     // Reading all trees takes a while where they are large, and only a choice needs what it tells.
     let mut editions =
@@ -213,7 +228,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     if !asks && (limit.is_none() || found.image.parts().iter().all(|part| part.content.len() <= FAT32_LIMIT))
     {
         check_limit(limit, editor);
-        return Ok(ImageOutcome { editions, pending: None });
+        return Ok(ImageOutcome { editions, work: Vec::new(), pending: None });
     }
     if let Some(part) = found.image.parts().iter().find(|part| part.header.is_unfinished()) {
         editor.find(
@@ -256,10 +271,25 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
             0,
         );
     }
+    if !wanted.is_empty() {
+        let saved = estimated_len(&found.image, &editions) as i64 - before as i64;
+        editor.step("keep", chosen, "first of all, so that no work goes into what is not wanted", saved);
+    }
+    let mut work = Vec::new();
+    if services {
+        (draft, work) = servicing::systems(stack, editor, draft, job)?;
+        for info in draft.editions() {
+            if let Some(edition) = editions.iter_mut().find(|edition| edition.name == info.name) {
+                edition.update(&info);
+            }
+        }
+    }
     let mut pending = None;
-    let after = if draft.bytes_to_pack()? > 0 && level.is_some_and(|level| level.is_some()) {
+    let to_pack = draft.bytes_to_pack()?;
+    if to_pack > PACKED_WHEN_PLANNED || to_pack > 0 && level.is_some_and(|level| level.is_some()) {
         // Its size is known when it is compressed; until then the media is planned with what it has now.
-        let estimate = estimated_len(&found.image, &editions);
+        let new = if level.is_none() { to_pack / 2 } else { 0 };
+        let estimate = estimated_len(&found.image, &editions) + new;
         editor.tree.put_file(&target, Content::zeros(estimate), meta)?;
         pending = Some(PendingImage { draft, path: target.clone(), meta, limit });
         editor.find(
@@ -267,10 +297,8 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
             format!("the size of {target} is an estimate: it is compressed anew when the media is built"),
             "",
         );
-        estimate
     } else {
         let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
-        let len = content.len();
         let parts = put_limited(&mut editor.tree, &target, content, meta, limit, job)?;
         if parts > 1 {
             editor.step(
@@ -280,11 +308,6 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
                 0,
             );
         }
-        len
-    };
-    if !wanted.is_empty() {
-        let saved = after as i64 - before as i64;
-        editor.step("keep", chosen, "first of all, so that no work goes into what is not wanted", saved);
     }
     match level {
         Some(Some(_)) if is_solid && stack.media.compression.is_none() => {
@@ -311,7 +334,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         None => {}
     }
     check_limit(limit, editor);
-    Ok(ImageOutcome { editions, pending })
+    Ok(ImageOutcome { editions, work, pending })
 }
 
 struct FoundImage {

@@ -7,22 +7,69 @@ use toml::de::{DeTable, DeValue};
 enum Key {
     /// A value.
     Value,
+    /// Anything: names below it are not ours.
+    Any,
     /// A table with these keys.
     Table(&'static [(&'static str, Key)]),
     /// Part of the language that this version does not build yet.
     Later,
 }
-use Key::{Later, Table, Value};
+use Key::{Any, Later, Table, Value};
 
 const STACK: &[(&str, Key)] = &[
     ("title", Value),
     ("source", Table(&[("media", Value), ("sha256", Value), ("image_from", Value), ("editions", Value)])),
-    ("update", Later),
-    ("driver", Later),
-    ("remove", Later),
-    ("settings", Later),
+    ("catalogues", Value),
+    ("layouts", Value),
+    ("update", Table(&[("from", Value), ("optional", Value)])),
+    (
+        "driver",
+        Table(&[
+            ("from", Value),
+            ("into", Value),
+            ("classes", Value),
+            ("devices", Value),
+            ("optional", Value),
+        ]),
+    ),
+    (
+        "remove",
+        Table(&[
+            ("profile", Value),
+            ("components", Value),
+            ("keep", Value),
+            ("with_dependents", Value),
+            ("optional", Value),
+        ]),
+    ),
+    (
+        "settings",
+        Table(&[
+            ("use", Value),
+            ("registry", Value),
+            (
+                "value",
+                Table(&[("key", Value), ("name", Value), ("type", Value), ("value", Any), ("delete", Value)]),
+            ),
+            ("services", Any),
+            ("features", Any),
+            (
+                "company",
+                Table(&[
+                    ("name", Value),
+                    ("model", Value),
+                    ("phone", Value),
+                    ("hours", Value),
+                    ("url", Value),
+                    ("logo", Value),
+                ]),
+            ),
+            ("wallpaper", Value),
+            ("languages", Table(&[("interface", Value), ("region", Value), ("keyboards", Value)])),
+        ]),
+    ),
     ("place", Table(&[("from", Value), ("to", Value), ("replace", Value)])),
-    ("app", Later),
+    ("app", Table(&[("installer", Value), ("files", Value), ("arguments", Value), ("when", Value)])),
     ("answer", Table(&[("file", Value), ("replace", Value), ("dialects", Later), ("model", Later)])),
     (
         "menu",
@@ -86,7 +133,7 @@ fn check_table(text: &str, table: &DeTable<'_>, known: &[(&str, Key)], path: &st
             return Err(unknown(&full, name, line, known));
         };
         match kind {
-            Value => {}
+            Value | Any => {}
             Later => {
                 return Err(Error::request(
                     format!("line {line}: `{full}` is not built yet in this version"),
@@ -160,7 +207,7 @@ mod tests {
     #[test]
     fn what_is_not_built_yet_is_an_error_that_names_it() {
         for (text, name) in
-            [("[[driver]]\nfrom = \"x\"\n", "`driver`"), ("[media]\nstick = \"x\"\n", "`media.stick`")]
+            [("[[variant]]\nsites = \"x\"\n", "`variant`"), ("[media]\nstick = \"x\"\n", "`media.stick`")]
         {
             let (message, _) = message(text);
             assert!(message.contains(name) && message.contains("not built yet"), "{message}");

@@ -1,5 +1,6 @@
 //! The ledger: the record that a build leaves.
 
+use crate::LedgerItem;
 use neat_content::{Error, Result};
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +25,9 @@ pub struct Ledger {
     pub source: Option<LedgerSource>,
     /// What was done, in order, as the plan says it.
     pub steps: Vec<String>,
+    /// What became of each item inside the editions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub items: Vec<LedgerItem>,
     /// Files that were put on the media.
     pub files: Vec<LedgerFile>,
     /// What there was to say.

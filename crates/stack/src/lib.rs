@@ -15,14 +15,16 @@ mod ledger;
 mod menu;
 mod names;
 mod plan;
+mod servicing;
 
 pub use answer::{AnswerDialect, answer_files};
 pub use boot::default_boot;
 pub use build::{BuildOptions, BuildOutcome};
 pub use draft::draft;
 pub use file::{
-    AnswerSection, CompressionValue, FileLimitValue, MediaSection, MenuSection, PlaceSection, SourceSection,
-    StackFile,
+    AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, FileLimitValue, IntoValue,
+    LanguagesSection, MediaSection, MenuSection, PlaceSection, RemoveSection, SettingsSection, SourceSection,
+    StackFile, UpdateSection, WhenValue,
 };
 pub use images::{
     EditionSummary, compression_for, edition_summaries, edition_summaries_quickly, install_image_path,
@@ -31,3 +33,4 @@ pub use images::{
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
 pub use names::Clock;
 pub use plan::{BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, Weight};
+pub use servicing::{EditionWork, LedgerItem};

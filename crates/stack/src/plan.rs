@@ -9,6 +9,7 @@ use crate::{
     ledger::LedgerFile,
     menu,
     names::{Names, fill},
+    servicing::{self, EditionWork},
 };
 use neat_content::{
     Content, DigestKind, Error, Event, Job, Result, Source, Timestamp, Tree, TreeCounts, digest_of,
@@ -120,6 +121,8 @@ pub struct PlanReport {
     pub editions: Vec<EditionSummary>,
     /// What is done, in order.
     pub steps: Vec<PlanStep>,
+    /// What is done inside each edition, item for item.
+    pub editions_work: Vec<EditionWork>,
     /// What a person should see first.
     pub findings: Vec<Finding>,
     /// What comes out.
@@ -154,7 +157,9 @@ impl Prepared {
         let images = images::apply(stack, &mut editor, job)?;
         let kept = images.editions.iter().filter(|edition| edition.kept);
         let names = Names { clock, editions: kept.collect() };
-        for place in &stack.place {
+        let mut work = images.work.clone();
+        work.extend(servicing::setup(stack, &mut editor, job)?);
+        for place in stack.place.iter().filter(|place| !is_inside(&place.to)) {
             editor.place(place)?;
         }
         let menu_boot = match &stack.menu {
@@ -171,6 +176,11 @@ impl Prepared {
         if let Some(answer) = &stack.answer {
             editor.answer(answer)?;
         }
+        let kept = images.editions.iter().filter(|edition| edition.kept);
+        let mut architectures: Vec<_> =
+            kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
+        architectures.dedup();
+        work.extend(servicing::stage(stack, &mut editor, &architectures, job)?);
         let Editor { mut tree, mut steps, mut findings, placed, .. } = editor;
         findings.extend(media.warnings.iter().map(|warning| Finding {
             weight: Weight::Note,
@@ -224,8 +234,16 @@ impl Prepared {
             Weight::Danger => 1,
             Weight::Note => 2,
         });
-        let ImageOutcome { editions, pending: pending_image } = images;
-        let report = PlanReport { title: stack.title.clone(), source, editions, steps, findings, output };
+        let ImageOutcome { editions, pending: pending_image, .. } = images;
+        let report = PlanReport {
+            title: stack.title.clone(),
+            source,
+            editions,
+            steps,
+            editions_work: work,
+            findings,
+            output,
+        };
         Ok(Self { report, layout, iso, placed, pending_image })
     }
 
@@ -249,6 +267,11 @@ impl Prepared {
     pub fn answer_files(&self) -> Vec<(String, AnswerDialect)> {
         answer_files(self.layout.tree())
     }
+}
+
+/// Whether a target lies inside an image file.
+fn is_inside(to: &str) -> bool {
+    to.starts_with("system:") || to.starts_with("setup:")
 }
 
 fn open_source(stack: &StackFile, base: &Path, job: &Job<'_>) -> Result<(Media, Option<SourceSummary>)> {

@@ -36,8 +36,8 @@ pub struct VendorPackage {
 }
 
 impl VendorPackage {
-    /// Reads what `content` says of itself; nothing if it is no vendor's package.
-    pub fn of_content(content: &Content) -> Result<Option<Self>> {
+    /// Reads what `content` says of itself, with the cabinet that setup takes; nothing if it is no vendor's package.
+    pub fn of_content(content: &Content) -> Result<Option<(Self, Content)>> {
         if kind_of(content)? != Some(PackKind::Cabinet) {
             return Ok(None);
         }
@@ -45,13 +45,13 @@ impl VendorPackage {
     }
 }
 
-fn find(cabinet: &Content, level: usize) -> Result<Option<VendorPackage>> {
+fn find(cabinet: &Content, level: usize) -> Result<Option<(VendorPackage, Content)>> {
     let is_manifest =
         |name: &str| name.rsplit(['/', '\\']).next().is_some_and(|last| last.eq_ignore_ascii_case(MANIFEST));
     if let Some((_, manifest)) = read_cabinet(cabinet, &is_manifest, LARGEST_MANIFEST)? {
         let bytes = manifest.to_vec(LARGEST_MANIFEST, "package manifest")?;
         let root = Element::parse(&Text::decode(&bytes).text).map_err(|error| error.within(MANIFEST))?;
-        return Ok(Some(of_manifest(&root)));
+        return Ok(Some((of_manifest(&root), cabinet.clone())));
     }
     // Beside the package itself there may be one that only helps to find out what is wanted.
     let is_inner = |name: &str| {
@@ -62,9 +62,9 @@ fn find(cabinet: &Content, level: usize) -> Result<Option<VendorPackage>> {
         return Ok(None);
     }
     let Some((name, inner)) = read_cabinet(cabinet, &is_inner, LARGEST_INNER)? else { return Ok(None) };
-    Ok(find(&inner, level + 1)?.map(|mut package| {
+    Ok(find(&inner, level + 1)?.map(|(mut package, content)| {
         package.inside.insert(0, name);
-        package
+        (package, content)
     }))
 }
 

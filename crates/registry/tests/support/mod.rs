@@ -38,12 +38,12 @@ pub fn check(bytes: &[u8]) -> Keys {
         assert_eq!(&header[..4], b"hbin");
         assert_eq!(u32_at(header, 4) as usize, bin);
         let len = u32_at(header, 8) as usize;
-        assert!(len > 0 && len % 4096 == 0 && bin + len <= bins_len);
+        assert!(len > 0 && len.is_multiple_of(4096) && bin + len <= bins_len);
         let mut at = bin + 32;
         while at < bin + len {
             let size = u32_at(bytes, 4096 + at) as i32;
             let cell = size.unsigned_abs() as usize;
-            assert!(cell >= 8 && cell % 8 == 0 && at + cell <= bin + len, "cell {at:#x} of {size}");
+            assert!(cell >= 8 && cell.is_multiple_of(8) && at + cell <= bin + len, "cell {at:#x} of {size}");
             if size < 0 {
                 checker.cells.insert(at as u32, (cell - 4, 0));
             }
