@@ -154,7 +154,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert_eq!(look["answer_files"][0]["path"], "autounattend.xml");
     assert_eq!(look["label"], "BRIDGE_7");
     assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
-    assert_eq!(ledger["files"].as_array().unwrap().len(), 4);
+    assert_eq!(ledger["files"].as_array().unwrap().len(), 10);
     let on_disc = json(&dir, &["files", "out/bridge.iso", "--digest", "sha256", "--json"]);
     for file in ledger["files"].as_array().unwrap() {
         let same = on_disc.as_array().unwrap().iter().find(|other| other["path"] == file["path"]).unwrap();
@@ -165,7 +165,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == source, "the source is never written");
     let text = ok(&dir, &["look", "out/bridge.ledger.json"]);
     assert!(text.contains("ledger of a build") && text.contains("put media:/autounattend.xml"), "{text}");
-    // Every file of the source is there, with the same bytes; only the image file has fewer editions.
+    // Every file of the source is there, with the same bytes; only the image files are others.
     let list = |iso: &str| {
         json(&dir, &["files", iso, "--digest", "sha256", "--json"])
             .as_array()
@@ -178,7 +178,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     let source = list("quay-os-7.iso");
     let changed: Vec<_> =
         source.iter().filter(|file| !built.contains(file)).map(|(path, _)| path.as_str()).collect();
-    assert_eq!(changed, ["\"sources/install.wim\""]);
+    assert_eq!(changed, ["\"sources/boot.wim\"", "\"sources/install.wim\""]);
 }
 
 fn stack(dir: &Path, body: &str) -> &'static str {
@@ -273,8 +273,9 @@ fn stack_files_with_mistakes_are_explained() {
     let (_keep, dir) = demo();
     for (body, code, wanted) in [
         ("[[plaec]]\n", 2, "did you mean `place`?"),
-        ("[[driver]]\nfrom = \"x\"", 2, "`driver` is not built yet"),
-        ("[[place]]\nfrom = \"site-files\"\nto = \"system:/x\"", 2, "not built yet"),
+        ("[[variant]]\nsites = \"x\"", 2, "`variant` is not built yet"),
+        ("[[driver]]\nform = \"x\"", 2, "did you mean `from`?"),
+        ("[[place]]\nfrom = \"site-files\"\nto = \"system:/../x\"", 2, "leaves the edition"),
         ("[[place]]\nfrom = \"site-files\"\nto = \"media:/../x\"", 2, "leaves the media"),
         ("[answer]\nfile = \"boot-code.bin\"", 2, "no answer file that is known"),
         ("[menu]\n", 2, "[[menu.entry]]"),

@@ -18,8 +18,10 @@ pub(crate) const APPS: [(&str, &str, &[&str], usize); 11] = [
     ("weather-board", "Weather board", &["shared-ui"], 90),
 ];
 
+type Package = (&'static str, &'static str, &'static str, &'static str, Option<bool>, usize);
+
 /// An optional feature or package: name, title, description, parent, whether it is a feature that is on, KiB.
-pub(crate) const PACKAGES: [(&str, &str, &str, &str, Option<bool>, usize); 8] = [
+pub(crate) const PACKAGES: [Package; 8] = [
     ("directory-play", "Directory play", "Plays sound to visitors of a folder", "", Some(true), 40),
     ("fax-send", "Sending fax", "Sends fax messages over the harbour line", "printing", Some(true), 60),
     ("fax-receive", "Receiving fax", "Receives fax messages", "fax-send", Some(true), 50),
@@ -102,11 +104,11 @@ pub(crate) fn put_all(tree: &mut Tree, apps: &[&str], factor: usize) -> Result<(
         put(tree, &format!("{base}.cat"), words::noise(n as u64 + 900, 700))?;
         put(tree, &format!("Quay/System32/{name}.lib"), words::program(n as u64 + 300, kib * 1024 * factor))?;
     }
-    for (name, class, title, id) in DRIVERS {
+    for (n, (name, class, title, id)) in DRIVERS.into_iter().enumerate() {
         let inf = driver_inf(name, class, title, id);
         let folder = format!("Quay/System32/DriverStore/FileRepository/{name}.inf_amd64_0123456789abcdef");
         put(tree, &format!("{folder}/{name}.inf"), inf.clone().into_bytes())?;
-        put(tree, &format!("{folder}/{name}.sys"), words::program(name.len() as u64 + 40, 30_000))?;
+        put(tree, &format!("{folder}/{name}.sys"), words::program(n as u64 + 40, 30_000))?;
         put(tree, &format!("Quay/INF/{name}.inf"), inf.into_bytes())?;
     }
     for (path, number) in TASKS {
@@ -130,8 +132,8 @@ pub(crate) fn put_all(tree: &mut Tree, apps: &[&str], factor: usize) -> Result<(
             words::prose(&format!("help-{language}"), 30_000),
         )?;
     }
-    for name in ["lighthouse", "rain-on-deck"] {
-        put(tree, &format!("Quay/System32/{name}.scr"), words::program(name.len() as u64 + 70, 45_000))?;
+    for (n, name) in ["lighthouse", "rain-on-deck"].into_iter().enumerate() {
+        put(tree, &format!("Quay/System32/{name}.scr"), words::program(n as u64 + 70, 45_000))?;
     }
     for (n, name) in ["Coast/dawn.img", "Coast/noon.img", "Harbour/night.img"].iter().enumerate() {
         put(tree, &format!("Quay/Web/Wallpaper/{name}"), words::noise(n as u64 + 77, 60_000 * factor))?;

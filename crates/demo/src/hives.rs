@@ -19,8 +19,10 @@ const DESCRIPTOR: [u8; 92] = [
     1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0, // group: the system
 ];
 
+type Service = (&'static str, &'static str, u32, u32, &'static str, &'static [&'static str], &'static str);
+
 /// A service: name, title, type, start, group, what it needs, file.
-const SERVICES: [(&str, &str, u32, u32, &str, &[&str], &str); 10] = [
+const SERVICES: [Service; 10] = [
     ("QuayDisk", "Quay disk driver", 1, 0, "Boot Bus", &[], "System32\\windlass.lib"),
     ("QuayNet", "Quay network driver", 1, 1, "Network", &[], "System32\\dock.lib"),
     ("HarbourRadio", "Harbour radio", 0x10, 2, "Network", &["QuayNet"], "%SystemRoot%\\System32\\radio.lib"),

@@ -2,11 +2,12 @@
 
 use crate::layout::{parse_toml, read_text};
 use neat_content::{Error, Result};
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::{collections::BTreeMap, path::Path};
 
 /// A catalogue. Its form is published: `neatstack schema catalogue`.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Catalogue {
     /// Version of this form, 1.
@@ -29,7 +30,7 @@ pub struct Catalogue {
 }
 
 /// `[[component]]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CatalogueComponent {
     /// Id, as `neatstack inventory` prints it. One that the edition does not know by itself is there when one of its
@@ -65,7 +66,7 @@ pub struct CatalogueComponent {
 }
 
 /// `[[setting]]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CatalogueSetting {
     /// Id.
@@ -88,7 +89,7 @@ pub struct CatalogueSetting {
 }
 
 /// A value of the registry as a person writes it.
-#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SettingValue {
     /// Key, as registration text writes it.
@@ -101,6 +102,7 @@ pub struct SettingValue {
     pub kind: Option<String>,
     /// The value: text, number, list of texts, or bytes in hexadecimal. Without it, and with `delete`, the value goes.
     #[serde(default)]
+    #[schemars(with = "Option<serde_json::Value>")]
     pub value: Option<toml::Value>,
     /// Whether the value, or without a name the whole key, goes.
     #[serde(default)]
@@ -108,7 +110,7 @@ pub struct SettingValue {
 }
 
 /// A named set of choices.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Profile {
     /// What people call it.

@@ -3,6 +3,7 @@
 use neat_content::{Error, Result};
 use neat_image::Files;
 use neat_registry::HiveRole;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::{collections::BTreeMap, path::Path};
 
@@ -12,7 +13,7 @@ const COMMON: &str = include_str!("../layouts/common.toml");
 pub(crate) const LARGEST_TEXT: u64 = 8 << 20;
 
 /// A layout. Paths are from the edition's root, and `{root}` in them stands for the folder of the system.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Layout {
     /// Version of this form, 1.
@@ -52,7 +53,7 @@ pub struct Layout {
 }
 
 /// `[apps]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AppsLayout {
     /// Folder with one folder for each app.
@@ -66,7 +67,7 @@ pub struct AppsLayout {
 }
 
 /// `[packages]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PackagesLayout {
     /// Folder of the records.
@@ -84,7 +85,7 @@ pub struct PackagesLayout {
 }
 
 /// `[drivers]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DriversLayout {
     /// Folder with one folder for each driver package.
@@ -104,7 +105,7 @@ pub struct DriversLayout {
 }
 
 /// A key.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct KeyLayout {
     /// Key with one key for each.
@@ -112,7 +113,7 @@ pub struct KeyLayout {
 }
 
 /// `[tasks]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TasksLayout {
     /// Folder with the tasks' files.
@@ -124,7 +125,7 @@ pub struct TasksLayout {
 }
 
 /// `[languages]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LanguagesLayout {
     /// Folders in which folders are named after languages.
@@ -142,7 +143,7 @@ pub struct LanguagesLayout {
 }
 
 /// A value of the registry.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ValueLayout {
     /// Word of the hive's role.
@@ -158,7 +159,7 @@ pub struct ValueLayout {
 }
 
 /// `[fonts]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FontsLayout {
     /// Folder.
@@ -168,7 +169,7 @@ pub struct FontsLayout {
 }
 
 /// Files in a folder by their ending.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EndingLayout {
     /// Folder.
@@ -178,7 +179,7 @@ pub struct EndingLayout {
 }
 
 /// A folder.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FolderLayout {
     /// Folder.
@@ -186,7 +187,7 @@ pub struct FolderLayout {
 }
 
 /// `[company]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CompanyLayout {
     /// Key of its values, in the hive of software.
@@ -196,7 +197,7 @@ pub struct CompanyLayout {
 }
 
 /// `[desktop]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DesktopLayout {
     /// Values that name the picture.
@@ -204,7 +205,7 @@ pub struct DesktopLayout {
 }
 
 /// `[run_once]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RunOnceLayout {
     /// Folder on the media whose files setup copies to the root of the installed disk.
@@ -218,7 +219,7 @@ pub struct RunOnceLayout {
 }
 
 /// `[record]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RecordLayout {
     /// Path of the record.

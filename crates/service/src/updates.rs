@@ -1,6 +1,6 @@
 //! Putting updates in: files, removals and registry of our own packages.
 
-use crate::{Edition, Item, RecordedUpdate, drivers::digest_of};
+use crate::{Edition, Item, RecordedUpdate, drivers::digest_of, report::counted};
 use neat_content::Result;
 use neat_image::BlobDigest;
 use neat_package::{Outcome, TargetEdition, Update, UpdateType, Version, order};
@@ -67,7 +67,7 @@ impl Edition {
     fn add_update(&mut self, prepared: &PreparedUpdate) -> Result<Item> {
         let update = &prepared.update;
         let section = &update.section;
-        let (mut new, mut replaced, mut bytes) = (0, 0, 0_i64);
+        let (mut new, mut replaced, mut bytes) = (0_usize, 0_usize, 0_i64);
         for ((path, content), digest) in update.files.iter().zip(&prepared.digests) {
             let before = self.files.find(path).map(|id| self.files.entry(id).content());
             if before == Some(*digest) {
@@ -82,7 +82,7 @@ impl Edition {
             }
             self.put(path, content, *digest, None)?;
         }
-        let mut removed = 0;
+        let mut removed = 0_usize;
         for path in &section.removes {
             if let Some(id) = self.files.find(path) {
                 bytes -= self.len_of(self.files.entry(id).content()) as i64;
@@ -114,11 +114,14 @@ impl Edition {
             replaces: section.replaces.clone(),
         });
         let mut parts = Vec::new();
-        for (count, what) in
-            [(new, "files new"), (replaced, "replaced"), (removed, "taken out"), (values, "values set")]
-        {
+        for (count, one, many) in [
+            (new, "new file", "new files"),
+            (replaced, "file replaced", "files replaced"),
+            (removed, "file taken out", "files taken out"),
+            (values, "value set", "values set"),
+        ] {
             if count > 0 {
-                parts.push(format!("{count} {what}"));
+                parts.push(counted(count, one, many));
             }
         }
         if let Some(version) = &section.resulting_system {

@@ -3,11 +3,12 @@
 use crate::keys;
 use neat_content::{Error, Result};
 use neat_service::SettingValue;
+use schemars::JsonSchema;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// A recipe. Paths are relative to the file.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StackFile {
     /// What a person calls it.
@@ -46,7 +47,7 @@ pub struct StackFile {
 }
 
 /// `[source]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SourceSection {
     /// ISO file or folder.
@@ -81,7 +82,7 @@ fn names_or_numbers<'de, D: serde::Deserializer<'de>>(
 }
 
 /// `media.compression`
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum CompressionValue {
     /// Stored as it is.
@@ -93,7 +94,7 @@ pub enum CompressionValue {
 }
 
 /// `media.file_limit`
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FileLimitValue {
     /// What FAT32 holds.
@@ -101,7 +102,7 @@ pub enum FileLimitValue {
 }
 
 /// `[[update]]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UpdateSection {
     /// A package, or a folder of them.
@@ -112,7 +113,7 @@ pub struct UpdateSection {
 }
 
 /// `[[driver]]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DriverSection {
     /// Folder, cabinet, zip file or self-extracting program.
@@ -135,7 +136,7 @@ fn into_system() -> Vec<IntoValue> {
 }
 
 /// Where drivers go.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum IntoValue {
     /// The installed system.
@@ -145,7 +146,7 @@ pub enum IntoValue {
 }
 
 /// `[remove]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RemoveSection {
     /// A profile of a catalogue.
@@ -165,7 +166,7 @@ pub struct RemoveSection {
 }
 
 /// `[settings]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SettingsSection {
     /// Settings of catalogues.
@@ -192,7 +193,7 @@ pub struct SettingsSection {
 }
 
 /// `[settings.company]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CompanySection {
     /// Name.
@@ -210,7 +211,7 @@ pub struct CompanySection {
 }
 
 /// `[settings.languages]`
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LanguagesSection {
     /// Language of the interface.
@@ -225,7 +226,7 @@ pub struct LanguagesSection {
 }
 
 /// `[[app]]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AppSection {
     /// The installer, a file; below `files` if that is given.
@@ -241,7 +242,7 @@ pub struct AppSection {
 }
 
 /// When an application is installed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum WhenValue {
     /// At the end of setup, before anybody signs in.
@@ -252,7 +253,7 @@ pub enum WhenValue {
 }
 
 /// `[[place]]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PlaceSection {
     /// File or folder.
@@ -265,7 +266,7 @@ pub struct PlaceSection {
 }
 
 /// `[answer]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AnswerSection {
     /// An existing answer file in any dialect.
@@ -276,7 +277,7 @@ pub struct AnswerSection {
 }
 
 /// `[menu]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MenuSection {
     /// Shown above the entries; without it the stack file's title.
@@ -308,7 +309,7 @@ const fn default_timeout() -> u32 {
 }
 
 /// What happens when nobody chooses.
-#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum OnTimeoutValue {
     /// The hard disk is started.
@@ -321,7 +322,7 @@ pub enum OnTimeoutValue {
 }
 
 /// `[[menu.entry]]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EntrySection {
     /// Short name, also of its folder on the media.
@@ -341,7 +342,7 @@ pub struct EntrySection {
 }
 
 /// `answer` of a menu entry.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct EntryAnswer {
     /// The file; not needed when it is fetched by address.
@@ -354,7 +355,7 @@ pub struct EntryAnswer {
 }
 
 /// Where an installer finds its answers.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum AnswerPlace {
     /// In an initial RAM disk of its own, which every installer of its kind reads.
@@ -369,7 +370,7 @@ pub enum AnswerPlace {
 }
 
 /// `[media]`
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MediaSection {
     /// The label; without it the source's.

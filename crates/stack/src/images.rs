@@ -8,12 +8,13 @@ use crate::{
 };
 use neat_content::{Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
 use neat_image::{
-    Compression, EditionInfo, FAT32_LIMIT, Header, ImageDraft, ImageFile, Level, Method, is_image_file,
-    open_path, part_name, sibling_names, split, usage,
+    Compression, EditionInfo, FAT32_LIMIT, Header, ImageDraft, ImageFile, Level, Method, Times,
+    is_image_file, open_path, part_name, sibling_names, split, usage,
 };
 use neat_media::read;
+use neat_service::{Category, Edition, EditionRecord, Inventory, Layout};
 use serde::Serialize;
-use std::path::Path;
+use std::{collections::BTreeMap, path::Path, sync::Arc};
 
 /// Where media keep the image file that holds the systems, without its ending.
 const INSTALL_STEM: &str = "sources/install";
@@ -147,16 +148,57 @@ pub fn edition_summaries(image: &ImageFile) -> Result<Vec<EditionSummary>> {
     Ok(editions.map(|((n, info), usage)| EditionSummary::new(n + 1, info, Some(usage.only_here))).collect())
 }
 
-/// The same for a quick look: what each takes alone is told only where the trees are small.
-pub fn edition_summaries_quickly(image: &ImageFile) -> Result<Vec<EditionSummary>> {
-    // This much is decompressed and read within a few hundredths of a second.
+/// What is inside an edition, in short.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct EditionInside {
+    /// Number of components of each category, by its word.
+    pub components: BTreeMap<&'static str, usize>,
+    /// What earlier builds did.
+    pub integrated: EditionRecord,
+    /// What could not be read.
+    pub notes: Vec<String>,
+}
+
+/// What is inside each edition, for a quick look: nothing where the trees are large.
+pub fn edition_insides(image: &ImageFile) -> Result<Vec<EditionInside>> {
+    if !is_quick(image)? {
+        return Ok(Vec::new());
+    }
+    let draft = Arc::new(ImageDraft::of(image));
+    let layouts = [Arc::new(Layout::common()?)];
+    let inside = |number: usize| -> Result<EditionInside> {
+        let edition = Edition::open(&draft, number, &layouts, Times::default())?;
+        let mut inside = EditionInside { integrated: edition.record.clone(), ..EditionInside::default() };
+        if edition.layout.is_some() {
+            for id in Inventory::of(&edition, &[], &[])?.components.keys() {
+                *inside.components.entry(Category::of_id(id).word()).or_default() += 1;
+            }
+        }
+        Ok(inside)
+    };
+    // A damaged hive is no reason to say nothing of the rest.
+    let or_note = |result: Result<EditionInside>| {
+        result.unwrap_or_else(|error| EditionInside {
+            notes: vec![error.to_string()],
+            ..EditionInside::default()
+        })
+    };
+    Ok((1..=image.editions().len()).map(|number| or_note(inside(number))).collect())
+}
+
+/// Whether all trees are read within a few hundredths of a second.
+fn is_quick(image: &ImageFile) -> Result<bool> {
     const QUICK: u64 = 8 << 20;
-    let count = image.editions().len();
     let mut trees_len = 0;
-    for number in 1..=count {
+    for number in 1..=image.editions().len() {
         trees_len += image.metadata(number)?.1.raw_len;
     }
-    if trees_len <= QUICK {
+    Ok(trees_len <= QUICK)
+}
+
+/// The same for a quick look: what each takes alone is told only where the trees are small.
+pub fn edition_summaries_quickly(image: &ImageFile) -> Result<Vec<EditionSummary>> {
+    if is_quick(image)? {
         return edition_summaries(image);
     }
     Ok(image.editions().iter().enumerate().map(|(n, info)| EditionSummary::new(n + 1, info, None)).collect())

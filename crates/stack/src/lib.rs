@@ -6,6 +6,7 @@
 mod answer;
 mod boot;
 mod build;
+mod compare;
 mod draft;
 mod edit;
 mod file;
@@ -20,6 +21,7 @@ mod servicing;
 pub use answer::{AnswerDialect, answer_files};
 pub use boot::default_boot;
 pub use build::{BuildOptions, BuildOutcome};
+pub use compare::{Comparison, EditionComparison, FileChange, compare};
 pub use draft::draft;
 pub use file::{
     AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, FileLimitValue, IntoValue,
@@ -27,8 +29,8 @@ pub use file::{
     StackFile, UpdateSection, WhenValue,
 };
 pub use images::{
-    EditionSummary, compression_for, edition_summaries, edition_summaries_quickly, install_image_path,
-    open_image, setup_image_path,
+    EditionInside, EditionSummary, compression_for, edition_insides, edition_summaries,
+    edition_summaries_quickly, install_image_path, open_image, setup_image_path,
 };
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
 pub use names::Clock;

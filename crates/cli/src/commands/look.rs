@@ -1,5 +1,7 @@
 //! `look`: what is this?
 
+mod packages;
+
 use super::read_text;
 use crate::{
     args::{Digest, LookArgs},
@@ -16,7 +18,7 @@ use std::path::Path;
 pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
     let path = &args.path;
     if path.is_dir() {
-        return media(path, None, context);
+        return if packages::folder(path, context)? { Ok(()) } else { media(path, None, context) };
     }
     let source = Source::open(path)?;
     let is_disc = read::is_disc(&source).map_err(|error| error.within(path.display()))?;
@@ -36,6 +38,13 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
     if is_disc {
         return media(path, digest, context);
     }
+    let mut first = [0; 4];
+    if source.len() >= 4 {
+        source.read_exact_at(0, &mut first)?;
+    }
+    if neat_registry::is_hive(&first) {
+        return packages::hive(path, digest.as_deref(), context);
+    }
     if is_image_file(&Content::from_source(source.clone())) {
         let image = open_path(path)?;
         // Who has everything read for a digest also wants to know whether it is sound.
@@ -46,14 +55,20 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
         return if context.json { context.print_json(&view) } else { context.print(&view.text()) };
     }
     let small = source.len() <= 16 << 20;
+    if small
+        && neat_registry::RegText::is_one(&Content::from_source(source.clone()).to_vec(16 << 20, "file")?)
+    {
+        return packages::reg(path, context);
+    }
     let text = if small { read_text(path, "file").ok() } else { None };
     match text {
         Some(text) if text.trim_start().starts_with('{') && text.contains(LEDGER_KIND) => ledger(path, &text, context),
         Some(text) if path.to_string_lossy().ends_with(".stack.toml") => stack(path, &text, context),
+        _ if packages::archive(path, context)? => Ok(()),
         _ => match AnswerDialect::of_content(&Content::from_source(source)) {
             Some(dialect) if small => answer(path, dialect, context),
             _ => Err(Error::Mismatch {
-                expected: "an ISO file, a folder, an image file, a stack file, a ledger or an answer file".into(),
+                expected: "an ISO file, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
                 found: format!("something else in {}", path.display()),
                 hint: "if it should be a media, it is damaged or cut short; compare its size and digest with the vendor's".into(),
             }),
@@ -71,7 +86,7 @@ fn media(path: &Path, digest: Option<String>, context: &Context) -> Result<()> {
     }
 }
 
-fn heading(path: &Path, kind: &str) -> String {
+pub(super) fn heading(path: &Path, kind: &str) -> String {
     format!("{}{}{:#}  {kind}\n", style::HEADING, path.display(), style::HEADING)
 }
 
@@ -91,6 +106,11 @@ fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
     }
     for (number, step) in ledger.steps.iter().enumerate() {
         sheet.row(if number == 0 { "done" } else { "" }, step);
+    }
+    for (number, item) in ledger.items.iter().enumerate() {
+        let detail = if item.detail.is_empty() { String::new() } else { format!(": {}", item.detail) };
+        let line = format!("{} {} {}{detail}", item.verdict, item.kind, item.subject);
+        sheet.row(if number == 0 { "inside" } else { "" }, line);
     }
     for (number, finding) in ledger.findings.iter().enumerate() {
         sheet.row(if number == 0 { "said" } else { "" }, finding);

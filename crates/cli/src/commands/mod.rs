@@ -2,18 +2,23 @@
 
 mod build;
 mod capture;
+mod compare;
 mod demo;
 mod draft;
+mod drivers;
 mod editions;
 mod files;
 mod images;
+mod inventory;
 mod look;
 mod master;
 mod parts;
 mod plan;
 mod repack;
+mod schema;
 mod take;
 mod unpack;
+mod update;
 
 use crate::{args::Command, context::Context};
 use neat_content::{Error, Result};
@@ -32,6 +37,11 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Repack(args) => repack::run(&args, context)?,
         Command::Split(args) => parts::split(&args, context)?,
         Command::Join(args) => parts::join(&args, context)?,
+        Command::Inventory(args) => inventory::run(&args, context)?,
+        Command::Drivers(args) => drivers::run(&args, context)?,
+        Command::Update(args) => update::run(&args, context)?,
+        Command::Compare(args) => compare::run(&args, context)?,
+        Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,
         Command::Build(args) => build::run(&args, context)?,

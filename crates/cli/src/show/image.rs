@@ -2,7 +2,7 @@
 
 use super::{Sheet, count, size, style};
 use neat_image::{ImageFile, layout};
-use neat_stack::EditionSummary;
+use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
 use std::path::Path;
 
@@ -25,6 +25,7 @@ pub(crate) struct ImageView {
     unfinished: bool,
     blobs: u64,
     editions: Vec<EditionSummary>,
+    inside: Vec<EditionInside>,
     warnings: Vec<String>,
 }
 
@@ -64,6 +65,7 @@ impl ImageView {
             unfinished: header.is_unfinished(),
             blobs: image.blobs().count() as u64,
             editions: neat_stack::edition_summaries(image)?,
+            inside: neat_stack::edition_insides(image)?,
             warnings: image.warnings().to_vec(),
         })
     }
@@ -117,6 +119,7 @@ impl ImageView {
             sheet.text(),
             editions(&self.editions)
         );
+        text.push_str(&insides(&self.inside));
         for warning in &self.warnings {
             text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
         }
@@ -144,6 +147,45 @@ fn languages(all: &[String]) -> String {
     const SHOWN: usize = 3;
     let more = if all.len() > SHOWN { format!(" +{}", all.len() - SHOWN) } else { String::new() };
     format!("{}{more}", all[..all.len().min(SHOWN)].join(" "))
+}
+
+/// What is inside each edition, in short.
+pub(crate) fn insides(all: &[EditionInside]) -> String {
+    let mut text = String::new();
+    for (n, inside) in all.iter().enumerate() {
+        let mut line = |name: &str, parts: Vec<String>| {
+            if !parts.is_empty() {
+                text.push_str(&format!(
+                    "  {}{}  {name}{:#} {}\n",
+                    style::QUIET,
+                    n + 1,
+                    style::QUIET,
+                    parts.join(", ")
+                ));
+            }
+        };
+        let many = |word: &str, number: usize| match word.strip_suffix('y') {
+            _ if number == 1 => format!("1 {word}"),
+            Some(stem) => format!("{number} {stem}ies"),
+            None => format!("{number} {word}s"),
+        };
+        line("holds", inside.components.iter().map(|(word, number)| many(word, *number)).collect());
+        let record = &inside.integrated;
+        let done = [
+            ("update", record.updates.len()),
+            ("driver", record.drivers.len()),
+            ("setting", record.settings.len()),
+            ("app", record.apps.len()),
+        ];
+        let mut parts: Vec<String> =
+            done.iter().filter(|(_, number)| *number > 0).map(|(word, number)| many(word, *number)).collect();
+        if !record.removed.is_empty() {
+            parts.push(format!("{} taken out", many("component", record.removed.len())));
+        }
+        line("by earlier builds", parts);
+        line("note", inside.notes.clone());
+    }
+    text
 }
 
 /// A table of editions for a person.

@@ -1,9 +1,13 @@
 //! What `look` says of a media, for people and for programs.
 
-use super::{Sheet, count, image::editions, size, style, time};
+use super::{
+    Sheet, count,
+    image::{editions, insides},
+    size, style, time,
+};
 use neat_content::{Content, ReadAt};
 use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
-use neat_stack::{EditionSummary, answer_files};
+use neat_stack::{EditionInside, EditionSummary, answer_files};
 use serde::Serialize;
 use std::path::Path;
 
@@ -87,6 +91,7 @@ struct MediaImageView {
     method: &'static str,
     solid: bool,
     editions: Vec<EditionSummary>,
+    inside: Vec<EditionInside>,
 }
 
 impl MediaImageView {
@@ -108,6 +113,7 @@ impl MediaImageView {
                     method: image.header().compression.map_or("none", |(method, _)| method.name()),
                     solid: image.solid_count() > 0,
                     editions: neat_stack::edition_summaries_quickly(&image)?,
+                    inside: neat_stack::edition_insides(&image)?,
                 })
             });
             match view {
@@ -248,6 +254,7 @@ impl MediaView {
                 image.words()
             ));
             text.push_str(&editions(&image.editions));
+            text.push_str(&insides(&image.inside));
         }
         for warning in &self.warnings {
             text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));

@@ -3,6 +3,7 @@
 pub(crate) mod image;
 pub(crate) mod media;
 pub(crate) mod plan;
+pub(crate) mod service;
 pub(crate) mod style;
 
 use neat_content::Timestamp;

@@ -50,6 +50,7 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         text.push_str(&format!("  {:>2}  {:width$}  {}{bytes}\n", number + 1, step.action, step.subject));
         text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::REASON, step.reason, style::REASON));
     }
+    text.push_str(&super::service::work(&report.editions_work));
     text.push_str(&findings("Before you build", &report.findings));
     text
 }

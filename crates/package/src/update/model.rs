@@ -3,11 +3,13 @@
 use crate::Architecture;
 use neat_content::{Content, Error, Result};
 use neat_registry::RegText;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// Numbers with dots, compared number by number.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema)]
+#[schemars(with = "String")]
 pub struct Version(pub Vec<u64>);
 
 impl Version {
@@ -53,7 +55,7 @@ impl Serialize for Version {
 }
 
 /// What sort of update it is; decides its turn.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum UpdateType {
     /// What installs updates; goes in before all others.
@@ -80,7 +82,7 @@ impl UpdateType {
 }
 
 /// `update.toml`
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Manifest {
     /// Version of this form, 1.
@@ -95,7 +97,7 @@ impl Manifest {
 }
 
 /// `[update]`
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UpdateSection {
     /// Name that no other update has: lower-case letters, digits, `.` and `-`.

@@ -160,7 +160,7 @@ impl Inputs {
         for section in stack.driver.iter().filter(|section| section.into.contains(&into)) {
             let DriverSection { from, into, classes, devices, optional } = section;
             let mut set = DriverSet::default();
-            set.add(&editor.local(from), from)?;
+            set.add(&editor.local(from), from.trim_end_matches('/'))?;
             if set.drivers.is_empty() {
                 let weight = if *optional { Weight::Note } else { Weight::Refused };
                 editor.find(

@@ -147,13 +147,15 @@ pub(crate) fn systems(
     }
     for (text, missed) in unmatched {
         if missed == count {
-            let near = work.iter().flat_map(|work| &work.items).find(|item| item.subject == text);
-            let detail = near.map_or("nothing fits", |item| &item.detail);
+            // The edition that has something like it says most.
+            let said = work.iter().flat_map(|work| &work.items).filter(|item| item.subject == text);
+            let detail =
+                said.map(|item| item.detail.as_str()).max_by_key(|text| text.len()).unwrap_or("nothing fits");
             editor.find(Weight::Note, format!("[remove] {text}: {detail}"), "correct it, or take it out");
         }
     }
-    apps::stage(stack, &inputs, editor)?;
     tell(&work, editor);
+    apps::stage(stack, &inputs, editor)?;
     Ok((draft, work))
 }
 

@@ -1,0 +1,70 @@
+//! `inventory`: what is in an edition?
+
+use super::images;
+use crate::{args::InventoryArgs, context::Context, show::service};
+use neat_content::{Error, Result};
+use neat_image::{ImageDraft, Times};
+use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, pattern};
+use serde_json::json;
+use std::sync::Arc;
+
+pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
+    let image = images::open_anywhere(&args.path, args.inside.image.as_deref())?;
+    let number = match &args.inside.edition {
+        Some(wanted) => image.find_edition(wanted)?,
+        None if image.editions().len() == 1 => 1,
+        None => {
+            let names: Vec<String> = image
+                .editions()
+                .iter()
+                .enumerate()
+                .map(|(n, info)| format!("{} {:?}", n + 1, info.name))
+                .collect();
+            return Err(Error::request(
+                format!("{} holds several editions", args.path.display()),
+                format!("say which with --edition: {}", names.join(", ")),
+            ));
+        }
+    };
+    let categories = args.category.iter().map(|word| category(word)).collect::<Result<Vec<Category>>>()?;
+    let mut layouts =
+        args.layout.iter().map(|path| Layout::open(path).map(Arc::new)).collect::<Result<Vec<_>>>()?;
+    layouts.push(Arc::new(Layout::common()?));
+    let catalogues = args.catalogue.iter().map(|path| Catalogue::open(path)).collect::<Result<Vec<_>>>()?;
+    let draft = Arc::new(ImageDraft::of(&image));
+    let edition = Edition::open(&draft, number, &layouts, Times::default())?;
+    let others = (1..=image.editions().len()).filter(|other| *other != number);
+    let others = others.map(|other| draft.files(other)).collect::<Result<Vec<_>>>()?;
+    let inventory = Inventory::of(&edition, &catalogues, &others)?;
+    for note in edition.notes.iter().chain(&inventory.notes) {
+        context.say(&format!("note: {note}"));
+    }
+    let wanted = |component: &&Component| {
+        (categories.is_empty() || categories.contains(&Category::of_id(&component.id)))
+            && args.pattern.as_ref().is_none_or(|text| pattern::matches(text, &component.id))
+            && args.least.is_none_or(|least| component.bytes >= least)
+    };
+    let components: Vec<&Component> = inventory.components.values().filter(wanted).collect();
+    if context.json {
+        return context.print_json(&json!({
+            "edition": edition.name(),
+            "number": number,
+            "components": components,
+            "integrated": edition.record,
+        }));
+    }
+    if components.is_empty() {
+        return Err(Error::request(
+            "no component fits",
+            "leave out filters; the categories are app, feature, package, language, driver, service, task, font, screensaver, wallpaper, other",
+        ));
+    }
+    context.print(&service::inventory(edition.name(), &components, &edition.record))
+}
+
+fn category(word: &str) -> Result<Category> {
+    Category::ALL.into_iter().find(|category| category.word() == word).ok_or_else(|| {
+        let words: Vec<&str> = Category::ALL.iter().map(|category| category.word()).collect();
+        Error::request(format!("{word:?} is no category"), format!("the categories are {}", words.join(", ")))
+    })
+}

@@ -1,0 +1,340 @@
+//! What `inventory`, `drivers` and `compare` say, and the items of a plan.
+
+use super::{count, size, style};
+use neat_service::{Category, Component, EditionRecord, Item, Verdict};
+use neat_stack::{Comparison, EditionWork, FileChange};
+use serde::Serialize;
+
+/// A driver of a pack.
+#[derive(Debug, Serialize)]
+pub(crate) struct DriverRow {
+    pub path: String,
+    pub class: String,
+    pub provider: String,
+    pub version: String,
+    pub date: String,
+    pub architectures: Vec<&'static str>,
+    /// Devices that it serves on the architecture asked for.
+    pub devices: usize,
+    pub signed: bool,
+    pub missing: Vec<String>,
+    pub superseded_by: Option<String>,
+}
+
+/// A device of a machine.
+#[derive(Debug, Serialize)]
+pub(crate) struct DeviceRow {
+    pub name: String,
+    pub id: String,
+    pub driver: Option<String>,
+    /// The id that the driver serves it by.
+    pub by: Option<String>,
+    /// Whether that driver has all its files.
+    pub complete: bool,
+}
+
+/// Cells in columns; those whose numbers are in `right` end at one place.
+fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let width = |column: usize| {
+        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let line = |row: &Vec<String>| {
+        let cells = row.iter().enumerate().filter(|(column, _)| widths[*column] > 0).map(|(column, cell)| {
+            let width = widths[column];
+            if right.contains(&column) { format!("{cell:>width$}") } else { format!("{cell:width$}") }
+        });
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    rows.iter().map(line).collect()
+}
+
+fn heading(text: &str) -> String {
+    format!("\n{}{text}{:#}\n", style::HEADING, style::HEADING)
+}
+
+/// Components of an edition, by category and group.
+pub(crate) fn inventory(edition: &str, components: &[&Component], record: &EditionRecord) -> String {
+    let mut text = format!("{}{edition}{:#}\n", style::HEADING, style::HEADING);
+    for category in Category::ALL {
+        let mut own: Vec<&&Component> =
+            components.iter().filter(|component| Category::of_id(&component.id) == category).collect();
+        if own.is_empty() {
+            continue;
+        }
+        own.sort_by(|a, b| (&a.group, &a.id).cmp(&(&b.group, &b.id)));
+        let bytes: u64 = own.iter().map(|component| component.bytes).sum();
+        text.push_str(&format!(
+            "\n{}{}{:#}  {}, {}\n",
+            style::HEADING,
+            category.word(),
+            style::HEADING,
+            count(own.len() as u64, "component", "components"),
+            size(bytes)
+        ));
+        let rows: Vec<Vec<String>> = own
+            .iter()
+            .map(|component| {
+                let title =
+                    if component.title.eq_ignore_ascii_case(component.id.rsplit('/').next().unwrap_or("")) {
+                        String::new()
+                    } else {
+                        component.title.clone()
+                    };
+                vec![
+                    if component.gone_for_good { "!".into() } else { String::new() },
+                    component.id.clone(),
+                    title,
+                    component.state.clone(),
+                    component.group.clone(),
+                    if component.bytes > 0 { size(component.bytes) } else { String::new() },
+                    if component.packed > 0 { size(component.packed) } else { String::new() },
+                ]
+            })
+            .collect();
+        for (line, component) in table(&rows, &[5, 6]).into_iter().zip(own) {
+            text.push_str(&format!("  {line}\n"));
+            let list = |name: &str, ids: &[String]| {
+                const SHOWN: usize = 6;
+                if ids.is_empty() {
+                    return String::new();
+                }
+                let more = if ids.len() > SHOWN {
+                    format!(" and {} more", ids.len() - SHOWN)
+                } else {
+                    String::new()
+                };
+                format!(
+                    "      {}{name} {}{more}{:#}\n",
+                    style::REASON,
+                    ids[..ids.len().min(SHOWN)].join(", "),
+                    style::REASON
+                )
+            };
+            text.push_str(&list("needs", &component.needs));
+            text.push_str(&list("needed by", &component.needed_by));
+            if !component.description.is_empty() {
+                text.push_str(&format!(
+                    "      {}{}{:#}\n",
+                    style::REASON,
+                    component.description,
+                    style::REASON
+                ));
+            }
+            if !component.caution.is_empty() {
+                text.push_str(&format!("      {}{}{:#}\n", style::CARE, component.caution, style::CARE));
+            }
+            if !component.required.is_empty() {
+                text.push_str(&format!(
+                    "      {}stays: {}{:#}\n",
+                    style::CARE,
+                    component.required,
+                    style::CARE
+                ));
+            }
+        }
+    }
+    text.push_str(&integrated(record));
+    text
+}
+
+/// What builds did to an edition.
+pub(crate) fn integrated(record: &EditionRecord) -> String {
+    if record.is_empty() {
+        return String::new();
+    }
+    let mut text = heading("By earlier builds");
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    for update in &record.updates {
+        rows.push(vec!["update".into(), update.id.clone(), update.version.clone(), update.title.clone()]);
+    }
+    for driver in &record.drivers {
+        rows.push(vec!["driver".into(), driver.inf.clone(), driver.version.clone(), driver.provider.clone()]);
+    }
+    rows.extend(record.removed.iter().map(|id| vec!["taken out".into(), id.clone()]));
+    rows.extend(record.settings.iter().map(|id| vec!["setting".into(), id.clone()]));
+    rows.extend(record.apps.iter().map(|app| vec!["app".into(), app.clone()]));
+    table(&rows, &[]).into_iter().for_each(|line| text.push_str(&format!("  {line}\n")));
+    text
+}
+
+/// Drivers, and the devices that they serve.
+pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, asked: bool) -> String {
+    let mut cells =
+        vec![["driver", "class", "version", "date", "for", "devices", ""].map(str::to_owned).to_vec()];
+    for row in rows {
+        let mut notes = Vec::new();
+        if !row.signed {
+            notes.push("not signed".to_owned());
+        }
+        if !row.missing.is_empty() {
+            notes.push(format!("lacks {}", row.missing.join(", ")));
+        }
+        if let Some(other) = &row.superseded_by {
+            notes.push(format!("older than {other}"));
+        }
+        cells.push(vec![
+            row.path.clone(),
+            row.class.clone(),
+            row.version.clone(),
+            row.date.clone(),
+            row.architectures.join(" "),
+            row.devices.to_string(),
+            notes.join("; "),
+        ]);
+    }
+    let mut text = String::new();
+    for (n, line) in table(&cells, &[5]).into_iter().enumerate() {
+        let style = if n == 0 { style::QUIET } else { anstyle::Style::new() };
+        text.push_str(&format!("{style}{line}{style:#}\n"));
+    }
+    if !asked {
+        return text;
+    }
+    let served = devices.iter().filter(|device| device.driver.is_some() && device.complete).count();
+    text.push_str(&heading(&format!("{served} of {} devices have a driver for {arch}", devices.len())));
+    let mut cells = Vec::new();
+    for device in devices {
+        let (state, detail) = match (&device.driver, device.complete) {
+            (Some(driver), true) => ("ok", driver.clone()),
+            (Some(driver), false) => ("lacks", format!("{driver} is not complete")),
+            (None, _) => ("none", device.id.clone()),
+        };
+        cells.push(vec![state.to_owned(), device.name.clone(), detail]);
+    }
+    for (line, device) in table(&cells, &[]).into_iter().zip(devices) {
+        let style = match (&device.driver, device.complete) {
+            (Some(_), true) => anstyle::Style::new(),
+            (Some(_), false) => style::CARE,
+            (None, _) => style::BAD,
+        };
+        text.push_str(&format!("  {style}{line}{style:#}\n"));
+    }
+    text
+}
+
+/// Words of the sorts of items, in the order in which they are done.
+const KINDS: [(&str, &str); 9] = [
+    ("update", "Updates"),
+    ("remove", "Taken out"),
+    ("driver", "Drivers"),
+    ("file", "Files"),
+    ("app", "Applications"),
+    ("language", "Languages"),
+    ("setting", "Settings"),
+    ("service", "Services"),
+    ("feature", "Features"),
+];
+
+/// What is done inside each edition.
+pub(crate) fn work(all: &[EditionWork]) -> String {
+    let mut text = String::new();
+    for work in all.iter().filter(|work| !work.items.is_empty()) {
+        let place = if work.setup {
+            format!("the setup environment, {}", work.edition)
+        } else {
+            work.edition.clone()
+        };
+        text.push_str(&heading(&format!("Inside {place}")));
+        for (kind, title) in KINDS {
+            let items: Vec<&Item> = work.items.iter().filter(|item| item.kind == kind).collect();
+            if items.is_empty() {
+                continue;
+            }
+            text.push_str(&format!("  {}{title}{:#}\n", style::QUIET, style::QUIET));
+            let rows: Vec<Vec<String>> = items.iter().map(|item| row(item)).collect();
+            for (line, item) in table(&rows, &[2]).into_iter().zip(items) {
+                let style = match (item.verdict, item.optional) {
+                    (Verdict::Applied, _) => anstyle::Style::new(),
+                    (Verdict::Skipped, _) => style::REASON,
+                    (Verdict::Refused, true) => style::CARE,
+                    (Verdict::Refused, false) => style::BAD,
+                };
+                text.push_str(&format!("    {style}{line}{style:#}\n"));
+            }
+        }
+    }
+    text
+}
+
+fn row(item: &Item) -> Vec<String> {
+    let sign = match (item.verdict, item.kind) {
+        (Verdict::Applied, "remove") => "−",
+        (Verdict::Applied, "setting" | "service" | "feature" | "language") => "=",
+        (Verdict::Applied, _) => "+",
+        (Verdict::Skipped, _) => "·",
+        (Verdict::Refused, _) => "✗",
+    };
+    let bytes = match item.bytes {
+        0 => String::new(),
+        bytes => format!("{}{}", if bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
+    };
+    vec![sign.into(), item.subject.clone(), bytes, item.detail.clone()]
+}
+
+fn file_lines(files: &[FileChange]) -> String {
+    let rows: Vec<Vec<String>> = files
+        .iter()
+        .map(|file| match (file.before, file.after) {
+            (Some(before), None) => vec!["−".into(), file.path.clone(), size(before)],
+            (None, Some(after)) => vec!["+".into(), file.path.clone(), size(after)],
+            (Some(before), Some(after)) if before == after => {
+                vec!["~".into(), file.path.clone(), size(after), "other bytes".into()]
+            }
+            (before, after) => {
+                vec![
+                    "~".into(),
+                    file.path.clone(),
+                    size(after.unwrap_or(0)),
+                    format!("was {}", size(before.unwrap_or(0))),
+                ]
+            }
+        })
+        .collect();
+    table(&rows, &[2]).into_iter().map(|line| format!("  {line}\n")).collect()
+}
+
+/// What differs.
+pub(crate) fn comparison(comparison: &Comparison) -> String {
+    if comparison.kind == "hive" {
+        return if comparison.registry.is_empty() {
+            "no key and no value differs\n".into()
+        } else {
+            comparison.registry.replace("\r\n", "\n")
+        };
+    }
+    if comparison.is_same() {
+        return "nothing differs\n".into();
+    }
+    let mut text = String::new();
+    let list = |name: &str, ids: &[String]| {
+        if ids.is_empty() {
+            String::new()
+        } else {
+            format!("  {}{name}{:#} {}\n", style::QUIET, style::QUIET, ids.join(", "))
+        }
+    };
+    let editions = list("editions gone:", &comparison.gone) + &list("editions new:", &comparison.new);
+    if !comparison.files.is_empty() || !editions.is_empty() {
+        let (before, after) = comparison.bytes;
+        let what = if comparison.kind == "media" { "On the media" } else { "The image file" };
+        text.push_str(&heading(&format!("{what}: {} → {}", size(before), size(after))));
+        text.push_str(&editions);
+        text.push_str(&file_lines(&comparison.files));
+    }
+    for edition in comparison.editions.iter().filter(|edition| !edition.is_same()) {
+        let (before, after) = edition.bytes;
+        text.push_str(&heading(&format!("{}: {} → {}", edition.after, size(before), size(after))));
+        if let Some((before, after)) = &edition.version {
+            text.push_str(&format!("  {}version{:#} {before} → {after}\n", style::QUIET, style::QUIET));
+        }
+        text.push_str(&list("components gone:", &edition.gone));
+        text.push_str(&list("components new:", &edition.new));
+        text.push_str(&file_lines(&edition.files));
+        if !edition.registry.is_empty() {
+            text.push_str(&format!("\n{}", edition.registry.replace("\r\n", "\n")));
+        }
+    }
+    text.trim_start_matches('\n').to_owned()
+}
