@@ -151,8 +151,10 @@ impl Catalogue {
         read_text(path).and_then(|text| Self::parse(&text)).map_err(|error| error.within(path.display()))
     }
 
-    /// Whether it is for this product.
+    /// Whether it is for this product; an edition that does not say what it is takes every catalogue.
     pub fn is_for(&self, product: &str) -> bool {
-        self.products.is_empty() || self.products.iter().any(|own| own.eq_ignore_ascii_case(product))
+        product.is_empty()
+            || self.products.is_empty()
+            || self.products.iter().any(|own| own.eq_ignore_ascii_case(product))
     }
 }

@@ -43,7 +43,8 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let (folder, stack, iso) = (dir.display(), demo.stack.display(), outcome.iso.display());
     let mut story = format!(
         "Brackwater Ferries does not exist, and nor does its Quay OS 7, but its installation media does: it was just\n\
-         made in {folder}, with an answer file, a few site files and a stack file that puts them together.\n"
+         made in {folder}, with driver packs, updates, applications, an answer file, a catalogue and a stack file that puts\n\
+         them together.\n"
     );
     story.push_str(&heading("1. The vendor's media, as `neatstack look` sees it"));
     story.push_str(&look(&demo.media)?);
@@ -51,12 +52,26 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     story.push_str(&plan);
     story.push_str(&heading("3. The media that `neatstack build` wrote"));
     story.push_str(&look(&outcome.iso)?);
+    story.push_str(&heading("4. The ledger that it left, as `neatstack look` shows it"));
+    story.push_str(&super::look::ledger_text(&outcome.ledger_path, &outcome.ledger));
     story.push_str(&heading("What to try next"));
     for (command, why) in [
         (
             format!("qemu-system-x86_64 -cdrom {iso} -serial stdio"),
             "boot it: it says which answer file it found",
         ),
+        (
+            format!(
+                "neatstack inventory {} --edition 2 --catalogue {folder}/quay.catalogue.toml",
+                demo.media.display()
+            ),
+            "what an edition consists of, and what needs what",
+        ),
+        (
+            format!("neatstack drivers {folder}/drivers --for {folder}/bridge-console.devices.txt"),
+            "which devices of a console are still without a driver",
+        ),
+        (format!("neatstack compare {} {iso}", demo.media.display()), "exactly what the build changed"),
         (format!("neatstack files {iso} --digest sha256"), "every file with its digest"),
         (format!("neatstack build {stack}"), "build it again: the same bytes come out"),
         (

@@ -92,9 +92,11 @@ pub(super) fn heading(path: &Path, kind: &str) -> String {
 
 fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
     let ledger = Ledger::parse(text).map_err(|error| error.within(path.display()))?;
-    if context.json {
-        return context.print_json(&ledger);
-    }
+    if context.json { context.print_json(&ledger) } else { context.print(&ledger_text(path, &ledger)) }
+}
+
+/// A ledger for a person.
+pub(super) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
     let mut sheet = Sheet::default();
     sheet.row_if("title", &ledger.title);
     sheet.row("built", &ledger.output.path);
@@ -107,15 +109,11 @@ fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
     for (number, step) in ledger.steps.iter().enumerate() {
         sheet.row(if number == 0 { "done" } else { "" }, step);
     }
-    for (number, item) in ledger.items.iter().enumerate() {
-        let detail = if item.detail.is_empty() { String::new() } else { format!(": {}", item.detail) };
-        let line = format!("{} {} {}{detail}", item.verdict, item.kind, item.subject);
-        sheet.row(if number == 0 { "inside" } else { "" }, line);
-    }
     for (number, finding) in ledger.findings.iter().enumerate() {
         sheet.row(if number == 0 { "said" } else { "" }, finding);
     }
-    context.print(&format!("{}{}", heading(path, "ledger of a build"), sheet.text()))
+    let inside = show::service::done(&ledger.items);
+    format!("{}{}{inside}", heading(path, "ledger of a build"), sheet.text())
 }
 
 fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {

@@ -1,8 +1,8 @@
 //! What `inventory`, `drivers` and `compare` say, and the items of a plan.
 
 use super::{count, size, style};
-use neat_service::{Category, Component, EditionRecord, Item, Verdict};
-use neat_stack::{Comparison, EditionWork, FileChange};
+use neat_service::{Category, Component, EditionRecord, Item};
+use neat_stack::{Comparison, EditionWork, FileChange, LedgerItem};
 use serde::Serialize;
 
 /// A driver of a pack.
@@ -227,50 +227,143 @@ const KINDS: [(&str, &str); 9] = [
     ("feature", "Features"),
 ];
 
+/// An item of a plan or of a ledger.
+struct Line<'a> {
+    kind: &'a str,
+    subject: &'a str,
+    verdict: &'a str,
+    detail: &'a str,
+    bytes: i64,
+    optional: bool,
+}
+
+impl<'a> Line<'a> {
+    fn of(item: &'a Item) -> Self {
+        let Item { kind, subject, verdict, detail, bytes, optional } = item;
+        Self { kind, subject, verdict: verdict.word(), detail, bytes: *bytes, optional: *optional }
+    }
+}
+
 /// What is done inside each edition.
 pub(crate) fn work(all: &[EditionWork]) -> String {
     let mut text = String::new();
-    for work in all.iter().filter(|work| !work.items.is_empty()) {
+    for work in all {
         let place = if work.setup {
             format!("the setup environment, {}", work.edition)
         } else {
             work.edition.clone()
         };
-        text.push_str(&heading(&format!("Inside {place}")));
-        for (kind, title) in KINDS {
-            let items: Vec<&Item> = work.items.iter().filter(|item| item.kind == kind).collect();
-            if items.is_empty() {
-                continue;
-            }
-            text.push_str(&format!("  {}{title}{:#}\n", style::QUIET, style::QUIET));
-            let rows: Vec<Vec<String>> = items.iter().map(|item| row(item)).collect();
-            for (line, item) in table(&rows, &[2]).into_iter().zip(items) {
-                let style = match (item.verdict, item.optional) {
-                    (Verdict::Applied, _) => anstyle::Style::new(),
-                    (Verdict::Skipped, _) => style::REASON,
-                    (Verdict::Refused, true) => style::CARE,
-                    (Verdict::Refused, false) => style::BAD,
-                };
-                text.push_str(&format!("    {style}{line}{style:#}\n"));
-            }
+        let lines: Vec<Line<'_>> = work.items.iter().map(Line::of).collect();
+        text.push_str(&inside(&place, &lines));
+    }
+    text
+}
+
+/// What was done inside each edition, from a ledger.
+pub(crate) fn done(items: &[LedgerItem]) -> String {
+    let mut editions: Vec<&str> = items.iter().map(|item| item.edition.as_str()).collect();
+    editions.dedup();
+    let mut text = String::new();
+    for edition in editions {
+        let own = items.iter().filter(|item| item.edition == edition);
+        let lines: Vec<Line<'_>> = own
+            .map(|item| Line {
+                kind: &item.kind,
+                subject: &item.subject,
+                verdict: &item.verdict,
+                detail: &item.detail,
+                bytes: item.bytes,
+                // A media was built, so what was refused did not matter.
+                optional: true,
+            })
+            .collect();
+        text.push_str(&inside(edition, &lines));
+    }
+    text
+}
+
+/// Items under a heading, by their sort.
+fn inside(place: &str, lines: &[Line<'_>]) -> String {
+    if lines.is_empty() {
+        return String::new();
+    }
+    let mut text = heading(&format!("Inside {place}"));
+    for (kind, title) in KINDS {
+        let own: Vec<&Line<'_>> = lines.iter().filter(|line| line.kind == kind).collect();
+        if own.is_empty() {
+            continue;
+        }
+        text.push_str(&format!("  {}{title}{:#}\n", style::QUIET, style::QUIET));
+        if matches!(kind, "setting" | "language") {
+            text.push_str(&values(&own));
+            continue;
+        }
+        let rows: Vec<Vec<String>> = own.iter().map(|line| row(line)).collect();
+        for (text_line, line) in table(&rows, &[2]).into_iter().zip(own) {
+            let style = match (line.verdict, line.optional) {
+                ("applied", _) => anstyle::Style::new(),
+                ("skipped", _) => style::REASON,
+                (_, true) => style::CARE,
+                (_, false) => style::BAD,
+            };
+            text.push_str(&format!("    {style}{text_line}{style:#}\n"));
         }
     }
     text
 }
 
-fn row(item: &Item) -> Vec<String> {
-    let sign = match (item.verdict, item.kind) {
-        (Verdict::Applied, "remove") => "−",
-        (Verdict::Applied, "setting" | "service" | "feature" | "language") => "=",
-        (Verdict::Applied, _) => "+",
-        (Verdict::Skipped, _) => "·",
-        (Verdict::Refused, _) => "✗",
+/// Values of the registry: below whose they are, and below their keys.
+fn values(lines: &[&Line<'_>]) -> String {
+    let mut text = String::new();
+    let (mut subject, mut key) = ("", String::new());
+    for line in lines {
+        if line.subject != subject {
+            subject = line.subject;
+            key.clear();
+            let sign = row(line).swap_remove(0);
+            let why = if line.verdict == "applied" { String::new() } else { format!("  {}", line.detail) };
+            let style = match (line.verdict, line.optional) {
+                ("applied", _) => anstyle::Style::new(),
+                ("skipped", _) => style::REASON,
+                (_, true) => style::CARE,
+                (_, false) => style::BAD,
+            };
+            text.push_str(&format!("    {style}{sign}  {subject}{why}{style:#}\n"));
+        }
+        if line.verdict != "applied" {
+            continue;
+        }
+        let split = line.detail.split_once(": ").and_then(|(path, change)| {
+            let (key, name) = path.rsplit_once('\\')?;
+            Some((key, format!("{name}: {change}")))
+        });
+        let (own, change) = split.unwrap_or(("", line.detail.to_owned()));
+        let short = own
+            .replacen("HKEY_LOCAL_MACHINE", "HKLM", 1)
+            .replacen("HKEY_CURRENT_USER", "HKCU", 1)
+            .replacen("HKEY_USERS", "HKU", 1);
+        if short != key {
+            text.push_str(&format!("       {}{short}{:#}\n", style::REASON, style::REASON));
+            key = short;
+        }
+        text.push_str(&format!("         {change}\n"));
+    }
+    text
+}
+
+fn row(line: &Line<'_>) -> Vec<String> {
+    let sign = match (line.verdict, line.kind) {
+        ("applied", "remove") => "−",
+        ("applied", "setting" | "service" | "feature" | "language") => "=",
+        ("applied", _) => "+",
+        ("skipped", _) => "·",
+        _ => "✗",
     };
-    let bytes = match item.bytes {
+    let bytes = match line.bytes {
         0 => String::new(),
         bytes => format!("{}{}", if bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
     };
-    vec![sign.into(), item.subject.clone(), bytes, item.detail.clone()]
+    vec![sign.into(), line.subject.into(), bytes, line.detail.into()]
 }
 
 fn file_lines(files: &[FileChange]) -> String {

@@ -46,12 +46,8 @@ pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<I
             WhenValue::SetupEnd => "at the end of setup",
             WhenValue::FirstSignIn => "once, at the first sign-in",
         };
-        items.push(Item::applied(
-            "app",
-            file_name(app),
-            format!("{} {}, {when}", file_name(app), app.arguments),
-            0,
-        ));
+        let command = format!("{} {}", file_name(app), app.arguments);
+        items.push(Item::applied("app", command.trim(), format!("runs {when}"), 0));
         if !edition.record.apps.iter().any(|own| own == file_name(app)) {
             edition.record.apps.push(file_name(app).to_owned());
         }
