@@ -73,27 +73,30 @@ pub(crate) fn inventory(edition: &str, components: &[&Component], record: &Editi
             count(own.len() as u64, "component", "components"),
             size(bytes)
         ));
-        let rows: Vec<Vec<String>> = own
-            .iter()
-            .map(|component| {
-                let title =
-                    if component.title.eq_ignore_ascii_case(component.id.rsplit('/').next().unwrap_or("")) {
-                        String::new()
-                    } else {
-                        component.title.clone()
-                    };
-                vec![
-                    if component.gone_for_good { "!".into() } else { String::new() },
-                    component.id.clone(),
-                    title,
-                    component.state.clone(),
-                    component.group.clone(),
-                    if component.bytes > 0 { size(component.bytes) } else { String::new() },
-                    if component.packed > 0 { size(component.packed) } else { String::new() },
-                ]
-            })
-            .collect();
-        for (line, component) in table(&rows, &[5, 6]).into_iter().zip(own) {
+        let mut rows: Vec<Vec<String>> =
+            vec![["", "", "", "", "", "installed", "image file"].map(str::to_owned).to_vec()];
+        rows.extend(own.iter().map(|component| {
+            let title = if component.title.eq_ignore_ascii_case(component.id.rsplit('/').next().unwrap_or(""))
+            {
+                String::new()
+            } else {
+                component.title.clone()
+            };
+            vec![
+                if component.gone_for_good { "!".into() } else { String::new() },
+                component.id.clone(),
+                title,
+                component.state.clone(),
+                component.group.clone(),
+                if component.bytes > 0 { size(component.bytes) } else { String::new() },
+                if component.packed > 0 { size(component.packed) } else { String::new() },
+            ]
+        }));
+        let mut lines = table(&rows, &[5, 6]).into_iter();
+        if let Some(line) = lines.next() {
+            text.push_str(&format!("  {}{line}{:#}\n", style::QUIET, style::QUIET));
+        }
+        for (line, component) in lines.zip(own) {
             text.push_str(&format!("  {line}\n"));
             let list = |name: &str, ids: &[String]| {
                 const SHOWN: usize = 6;
@@ -163,6 +166,7 @@ pub(crate) fn integrated(record: &EditionRecord) -> String {
 pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, asked: bool) -> String {
     let mut cells =
         vec![["driver", "class", "version", "date", "for", "devices", ""].map(str::to_owned).to_vec()];
+    let mut remarks = vec![String::new()];
     for row in rows {
         let mut notes = Vec::new();
         if !row.signed {
@@ -181,19 +185,25 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
             row.date.clone(),
             row.architectures.join(" "),
             row.devices.to_string(),
-            notes.join("; "),
         ]);
+        remarks.push(notes.join("; "));
     }
     let mut text = String::new();
-    for (n, line) in table(&cells, &[5]).into_iter().enumerate() {
+    for (n, (line, remark)) in table(&cells, &[5]).into_iter().zip(remarks).enumerate() {
         let style = if n == 0 { style::QUIET } else { anstyle::Style::new() };
         text.push_str(&format!("{style}{line}{style:#}\n"));
+        if !remark.is_empty() {
+            text.push_str(&format!("    {}{remark}{:#}\n", style::CARE, style::CARE));
+        }
     }
     if !asked {
         return text;
     }
     let served = devices.iter().filter(|device| device.driver.is_some() && device.complete).count();
-    text.push_str(&heading(&format!("{served} of {} devices have a driver for {arch}", devices.len())));
+    text.push_str(&heading(&format!(
+        "{served} of {} devices have a driver for {arch} in there",
+        devices.len()
+    )));
     let mut cells = Vec::new();
     for device in devices {
         let (state, detail) = match (&device.driver, device.complete) {
@@ -298,7 +308,17 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
             text.push_str(&values(&own));
             continue;
         }
-        let rows: Vec<Vec<String>> = own.iter().map(|line| row(line)).collect();
+        let rows: Vec<Vec<String>> = own
+            .iter()
+            .map(|line| {
+                let mut row = row(line);
+                // A reason has a line of its own: it is a sentence.
+                if has_own_line(line) {
+                    row.truncate(3);
+                }
+                row
+            })
+            .collect();
         for (text_line, line) in table(&rows, &[2]).into_iter().zip(own) {
             let style = match (line.verdict, line.optional) {
                 ("applied", _) => anstyle::Style::new(),
@@ -307,9 +327,17 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
                 (_, false) => style::BAD,
             };
             text.push_str(&format!("    {style}{text_line}{style:#}\n"));
+            if has_own_line(line) && !line.detail.is_empty() {
+                text.push_str(&format!("         {}{}{:#}\n", style::REASON, line.detail, style::REASON));
+            }
         }
     }
     text
+}
+
+/// Whether the detail of an item is too long to stand beside it.
+fn has_own_line(line: &Line<'_>) -> bool {
+    line.verdict != "applied" || line.kind == "update"
 }
 
 /// Values of the registry: below whose they are, and below their keys.
@@ -388,6 +416,25 @@ fn file_lines(files: &[FileChange]) -> String {
     table(&rows, &[2]).into_iter().map(|line| format!("  {line}\n")).collect()
 }
 
+/// Words with commas between, in lines that fit.
+fn wrapped(words: &[String]) -> String {
+    const WIDTH: usize = 90;
+    let mut lines = vec![String::new()];
+    for (n, word) in words.iter().enumerate() {
+        let word = if n + 1 < words.len() { format!("{word}, ") } else { word.clone() };
+        let is_full = lines
+            .last()
+            .is_some_and(|line| !line.is_empty() && line.chars().count() + word.chars().count() > WIDTH);
+        if is_full {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            line.push_str(&word);
+        }
+    }
+    lines.iter().map(|line| format!("    {}\n", line.trim_end())).collect()
+}
+
 /// What differs.
 pub(crate) fn comparison(comparison: &Comparison) -> String {
     if comparison.kind == "hive" {
@@ -405,7 +452,7 @@ pub(crate) fn comparison(comparison: &Comparison) -> String {
         if ids.is_empty() {
             String::new()
         } else {
-            format!("  {}{name}{:#} {}\n", style::QUIET, style::QUIET, ids.join(", "))
+            format!("  {}{name}{:#}\n{}", style::QUIET, style::QUIET, wrapped(ids))
         }
     };
     let editions = list("editions gone:", &comparison.gone) + &list("editions new:", &comparison.new);

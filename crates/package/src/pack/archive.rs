@@ -69,7 +69,7 @@ impl Unpacked {
     }
 
     pub(super) fn add_cabinet(&mut self, content: &Content) -> Result<()> {
-        let mut cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+        let mut cabinet = open_cabinet(content)?;
         let mut names = Vec::new();
         let mut claimed = 0;
         for entry in cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries) {
@@ -213,13 +213,25 @@ fn damaged(error: impl std::fmt::Display) -> Error {
     }
 }
 
+/// Opens a cabinet, and refuses what the library would stumble over.
+fn open_cabinet(content: &Content) -> Result<cab::Cabinet<Cursor>> {
+    let cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+    for folder in cabinet.folder_entries() {
+        // Files lie in the blocks of their folder.
+        if folder.num_data_blocks() == 0 && folder.file_entries().len() > 0 {
+            return Err(damaged("a folder of the cabinet has files and no data"));
+        }
+    }
+    Ok(cabinet)
+}
+
 /// The first file of a cabinet whose name is wanted: name and bytes, at most `limit` of them.
 pub(crate) fn read_cabinet(
     content: &Content,
     is_wanted: &dyn Fn(&str) -> bool,
     limit: u64,
 ) -> Result<Option<(String, Content)>> {
-    let mut cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+    let mut cabinet = open_cabinet(content)?;
     let entries = cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries);
     let found = entries.map(|entry| (entry.name().to_owned(), u64::from(entry.uncompressed_size())));
     let found: Vec<(String, u64)> = found.filter(|(name, _)| is_wanted(name)).take(1).collect();
