@@ -264,7 +264,10 @@ fn settings_change_exactly_what_they_say() {
         details.iter().any(|text| text.ends_with("Greeting: \"Welcome aboard\" → \"Welcome to the bridge\"")),
         "{details:?}"
     );
-    ok(&dir, &["build", "t.stack.toml"]);
+    let slip = "[[settings.value]]\nkey = 'HKLM\\SOFTWARE\\Brakwater\\Console'\nname = \"Depth\"\nvalue = 3";
+    let notes = plan(&dir, slip)["findings"].to_string();
+    assert!(notes.contains("makes a key that is not there: HKLM\\\\SOFTWARE\\\\Brakwater"), "{notes}");
+    ok(&dir, &["build", stack(&dir, body)]);
     for edition in [BRIDGE, KIOSK] {
         let (files, registry) = difference(&dir, edition);
         assert_eq!(files, ["+ProgramData/Neat Stack/edition.json"]);
@@ -657,6 +660,7 @@ fn hives_are_looked_at_and_compared_as_registration_text() {
             && text.contains("\"Volume\"=dword:00000003\n"),
         "{text}"
     );
+    assert!(text.contains("[HKEY_LOCAL_MACHINE\\SOFTWARE\\Brackwater\\Console]"), "{text}");
     assert_eq!(ok(&dir, &["compare", "a/SOFTWARE", "a/SOFTWARE"]), "no key and no value differs\n");
     let look = json(&dir, &["look", "a/SOFTWARE", "--json"]);
     assert_eq!(

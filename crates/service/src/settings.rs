@@ -76,14 +76,30 @@ impl Edition {
         Ok(items)
     }
 
+    /// Notes keys that values are put into and that are not there: a slip of the pen makes them too.
+    fn note_new_keys(&mut self, subject: &str, lines: &[RegLine]) -> Result<()> {
+        let mut new: Vec<&str> = Vec::new();
+        for line in lines.iter().filter(|line| matches!(line.change, Change::Set { .. })) {
+            let (role, path) = self.locate(&line.key)?;
+            let is_new = self.hive(role).is_some_and(|hive| hive.find(&path).is_none());
+            if is_new && !new.contains(&line.key.as_str()) {
+                new.push(&line.key);
+            }
+        }
+        self.notes.extend(new.iter().map(|key| format!("{subject} makes a key that is not there: {key}")));
+        Ok(())
+    }
+
     /// Applies a registration text.
     pub fn apply_reg(&mut self, subject: &str, text: &RegText) -> Result<Vec<Item>> {
+        self.note_new_keys(subject, &text.lines).map_err(|error| error.within(subject))?;
         self.apply_lines("setting", subject, &text.lines)
     }
 
     /// Applies values as a person writes them.
     pub fn apply_values(&mut self, subject: &str, values: &[SettingValue]) -> Result<Vec<Item>> {
         let lines = values.iter().map(SettingValue::to_line).collect::<Result<Vec<_>>>()?;
+        self.note_new_keys(subject, &lines)?;
         self.apply_lines("setting", subject, &lines)
     }
 

@@ -4,7 +4,7 @@ use crate::images::{install_image_path, open_image, setup_image_path};
 use neat_content::{Content, DigestKind, Error, Job, NodeKind, Result, Source, Tree, digest_of};
 use neat_image::{EntryId, ImageDraft, ImageFile, Times, is_image_file, open_path};
 use neat_media::read;
-use neat_registry::{Hive, LARGEST, RegText, compare as compare_hives, is_hive};
+use neat_registry::{Hive, HiveRole, LARGEST, RegText, compare as compare_hives, is_hive};
 use neat_service::{Edition, Inventory, Layout};
 use serde::Serialize;
 use std::{collections::BTreeMap, path::Path, sync::Arc};
@@ -105,11 +105,11 @@ fn open(path: &Path) -> Result<Side> {
 }
 
 /// Compares what lies at two paths: two media, two image files, or two hives. With `edition`, only that one of both.
-pub fn compare(a: &Path, b: &Path, edition: Option<&str>, job: &Job<'_>) -> Result<Comparison> {
+pub fn compare(before: &Path, after: &Path, edition: Option<&str>, job: &Job<'_>) -> Result<Comparison> {
     let layouts = [Arc::new(Layout::common()?)];
-    match (open(a)?, open(b)?) {
+    match (open(before)?, open(after)?) {
         (Side::Hive(a), Side::Hive(b)) => {
-            let lines = compare_hives(&a, &b, "HKEY_LOCAL_MACHINE\\HIVE");
+            let lines = compare_hives(&a, &b, &root_of(after));
             let registry = if lines.is_empty() { String::new() } else { RegText::new(lines).to_text() };
             Ok(Comparison { kind: "hive", registry, ..Comparison::default() })
         }
@@ -121,10 +121,21 @@ pub fn compare(a: &Path, b: &Path, edition: Option<&str>, job: &Job<'_>) -> Resu
         }
         (Side::Media(a), Side::Media(b)) => media(&a, &b, edition, &layouts, job),
         _ => Err(Error::request(
-            format!("{} and {} are not of one kind", a.display(), b.display()),
+            format!("{} and {} are not of one kind", before.display(), after.display()),
             "compare two media, two image files, or two hives",
         )),
     }
+}
+
+/// The path that the root of a hive stands for: by the usual name of its file, else a key of that name.
+fn root_of(path: &Path) -> String {
+    let name = path.file_stem().map(|stem| stem.to_string_lossy().to_uppercase()).unwrap_or_default();
+    let usual = match name.as_str() {
+        "NTUSER" => Some(HiveRole::DefaultUser),
+        "DEFAULT" => Some(HiveRole::SystemUser),
+        _ => HiveRole::ALL.into_iter().find(|role| role.root().rsplit('\\').next() == Some(&name)),
+    };
+    usual.map_or_else(|| format!("HKEY_LOCAL_MACHINE\\{name}"), |role| role.root().to_owned())
 }
 
 fn media(

@@ -39,10 +39,39 @@ pub fn draft(media: &Media, path: &str) -> String {
         line("# image_from = \"other-release.iso\"");
     }
     line("");
+    if !editions.is_empty() {
+        line("# Updates: a package, or a folder of them; sorted, older and replaced ones skipped.");
+        line("# [[update]]");
+        line("# from = \"updates/\"");
+        line("");
+        line("# Drivers: a folder, cabinet, zip file or self-extracting program.");
+        line("# [[driver]]");
+        line("# from = \"drivers/\"");
+        line("# into = [\"system\", \"setup\"]  # also into the setup environment, so that it sees the disk");
+        line("# devices = \"devices.txt\"       # only for these: the output of `lspci -nn` and `lsusb`");
+        line("");
+        line(&format!("# Components; `neatstack inventory {path} --edition 1` lists them."));
+        line("# [remove]");
+        line("# components = [\"app/…\", \"feature/…*\"]");
+        line("# keep = [\"app/…\"]              # stays, with all it needs");
+        line("");
+        line("# How the system is set up.");
+        line("# [settings]");
+        line("# registry = [\"site.reg\"]");
+        line("# services = { \"…\" = \"manual\" }");
+        line("# features = { \"…\" = false }");
+        line("");
+        line("# Applications with silent installers, run once on the installed system.");
+        line("# [[app]]");
+        line("# installer = \"apps/setup.exe\"");
+        line("# arguments = \"/quiet\"");
+        line("# when = \"first-sign-in\"         # else at the end of setup");
+        line("");
+    }
     line("# Files to put on the media; as many of these sections as you like.");
     line("# [[place]]");
     line("# from = \"tools/\"              # a file or a folder");
-    line("# to = \"media:/tools\"");
+    line("# to = \"media:/tools\"          # or system:/tools, on the installed disk");
     line("# replace = true               # when files that are there may be overwritten");
     line("");
     let existing = answer_files(&media.tree);

@@ -4,7 +4,7 @@ use super::images;
 use crate::{args::InventoryArgs, context::Context, show::service};
 use neat_content::{Error, Result};
 use neat_image::{ImageDraft, Times};
-use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, pattern};
+use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, OtherFiles, pattern};
 use serde_json::json;
 use std::sync::Arc;
 
@@ -34,7 +34,9 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     let draft = Arc::new(ImageDraft::of(&image));
     let edition = Edition::open(&draft, number, &layouts, Times::default())?;
     let others = (1..=image.editions().len()).filter(|other| *other != number);
-    let others = others.map(|other| draft.files(other)).collect::<Result<Vec<_>>>()?;
+    let others = others
+        .map(|other| Ok(Arc::new(OtherFiles::of(&*draft.files(other)?))))
+        .collect::<Result<Vec<_>>>()?;
     let inventory = Inventory::of(&edition, &catalogues, &others)?;
     for note in edition.notes.iter().chain(&inventory.notes) {
         context.say(&format!("note: {note}"));

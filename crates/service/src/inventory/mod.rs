@@ -149,9 +149,9 @@ pub struct Inventory {
 }
 
 impl Inventory {
-    /// Finds the components of an edition. `others` are the files of the other editions of the image file: what they
+    /// Finds the components of an edition. `others` are the other editions of the image file: what they
     /// have at the same paths is taken to go too, and what they have elsewhere stays.
-    pub fn of(edition: &Edition, catalogues: &[Catalogue], others: &[Arc<Files>]) -> Result<Self> {
+    pub fn of(edition: &Edition, catalogues: &[Catalogue], others: &[Arc<OtherFiles>]) -> Result<Self> {
         let mut inventory = Self::default();
         let layout = edition.layout_for("an inventory")?;
         apps::scan(edition, &layout, &mut inventory)?;
@@ -250,10 +250,9 @@ impl Inventory {
     }
 
     /// Sizes: content that nothing else uses.
-    fn measure(&mut self, edition: &Edition, others: &[Arc<Files>]) {
+    fn measure(&mut self, edition: &Edition, others: &[Arc<OtherFiles>]) {
         let files = &edition.files;
         let all = references(files, files.ids());
-        let elsewhere: Vec<Others> = others.iter().map(|files| Others::of(files)).collect();
         for component in self.components.values_mut() {
             let ids = below(files, &component.entries);
             component.files = ids.iter().filter(|id| !files.entry(**id).is_folder()).count() as u64;
@@ -267,7 +266,7 @@ impl Inventory {
                     continue;
                 }
                 component.bytes += edition.len_of(digest);
-                let stays = elsewhere.iter().any(|others| {
+                let stays = others.iter().any(|others| {
                     let same = paths
                         .iter()
                         .filter(|path| others.by_path.get(path.as_str()) == Some(&digest))
@@ -282,14 +281,15 @@ impl Inventory {
     }
 }
 
-/// What another edition has.
-struct Others {
+/// What another edition of the image file has: which content, and where.
+pub struct OtherFiles {
     counts: HashMap<BlobDigest, u32>,
     by_path: HashMap<String, BlobDigest>,
 }
 
-impl Others {
-    fn of(files: &Files) -> Self {
+impl OtherFiles {
+    /// Reads the tree of an edition.
+    pub fn of(files: &Files) -> Self {
         let counts = references(files, files.ids());
         let by_path =
             files.walk().map(|step| (step.path.to_lowercase(), files.entry(step.id).content())).collect();

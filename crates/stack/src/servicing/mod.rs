@@ -15,8 +15,8 @@ use crate::{
 };
 use inputs::Inputs;
 use neat_content::{Content, Job, Result};
-use neat_image::{Files, ImageDraft, Times};
-use neat_service::{Edition, Inventory, Item, PreparedDrivers, Removal, RemovalRequest, Verdict};
+use neat_image::{ImageDraft, Times};
+use neat_service::{Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Verdict};
 use serde::{Deserialize, Serialize};
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -103,18 +103,17 @@ pub(crate) fn systems(
     let times = Times::at(editor.newest());
     let before = Arc::new(draft.clone());
     let count = before.editions().len();
-    let files = (1..=count).map(|number| before.files(number)).collect::<Result<Vec<Arc<Files>>>>()?;
+    // What the other editions have decides what would go from the image file.
+    let measured = if inputs.remove.is_some() && count > 1 { count } else { 0 };
+    let all = (1..=measured).map(|number| Ok(Arc::new(OtherFiles::of(&*before.files(number)?))));
+    let all = all.collect::<Result<Vec<Arc<OtherFiles>>>>()?;
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
     for number in 1..=count {
         job.check()?;
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
-        let others: Vec<Arc<Files>> = files
-            .iter()
-            .enumerate()
-            .filter(|(n, _)| n + 1 != number)
-            .map(|(_, files)| Arc::clone(files))
-            .collect();
+        let others = all.iter().enumerate().filter(|(n, _)| n + 1 != number);
+        let others: Vec<Arc<OtherFiles>> = others.map(|(_, other)| Arc::clone(other)).collect();
         let name = edition.name().to_owned();
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
@@ -210,7 +209,7 @@ fn remove(
     edition: &mut Edition,
     inputs: &Inputs,
     request: &RemovalRequest,
-    others: &[Arc<Files>],
+    others: &[Arc<OtherFiles>],
     unmatched: &mut BTreeMap<String, usize>,
 ) -> Result<Vec<Item>> {
     let inventory = Inventory::of(edition, &inputs.catalogues, others)?;
