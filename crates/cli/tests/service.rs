@@ -206,6 +206,12 @@ fn what_is_needed_is_refused_unless_its_dependents_go_or_keep_decides() {
         ]
     );
     assert_eq!(bridge[1].1, "it needs app/chart-viewer");
+    let lasting = plan(&dir, "[remove]\ncomponents = [\"feature/remote-hands\"]");
+    let said = "cannot be put back after installation; The harbour office cannot help from afar without it";
+    assert_eq!(
+        items(&lasting, BRIDGE),
+        [("remove feature/remote-hands applied".to_owned(), said.to_owned())]
+    );
 
     let kept = plan(
         &dir,
@@ -541,6 +547,7 @@ fn vendors_packages_are_staged_and_named_in_the_answer_file() {
             .unwrap()
             .contains("installed by setup through the answer file")
     );
+    assert!(all["findings"].to_string().contains("configuration set"));
     ok(&dir, &["build", "t.stack.toml"]);
     ok(&dir, &["take", "out/t.iso", "updates", "autounattend.xml", "--to", "taken"]);
     assert!(fs::read(dir.join("taken/updates/Package_for_QB1~amd64.cab")).unwrap() == inner);

@@ -261,9 +261,10 @@ impl Hive {
         self.bytes(&value.data)
     }
 
-    /// The security descriptor of a key, in self-relative form.
+    /// The security descriptor of a key, in self-relative form; empty if it has none.
     pub fn security(&self, id: KeyId) -> &[u8] {
-        self.bytes(&self.securities[self.key(id).security as usize].descriptor)
+        let security = self.securities.get(self.key(id).security as usize);
+        security.map_or(&[], |security| self.bytes(&security.descriptor))
     }
 
     /// Order of the names of two stored names, without regard to case.

@@ -410,8 +410,12 @@ impl<'a> Reader<'a> {
         Ok(Bytes::Own(all.into()))
     }
 
-    /// The number of the security descriptor in a cell.
+    /// The number of the security descriptor in a cell; [`NONE`] if there is none.
     fn security(&mut self, cell: u32) -> Result<u32> {
+        // Hives that no system made may have keys without one.
+        if cell == NONE {
+            return Ok(NONE);
+        }
         if let Some(number) = self.by_cell.get(&cell) {
             return Ok(*number);
         }

@@ -104,7 +104,9 @@ impl<'a> Writer<'a> {
     fn new(hive: &'a Hive) -> Self {
         let mut references = vec![0; hive.securities.len()];
         for id in hive.walk() {
-            references[hive.key(id).security as usize] += 1;
+            if let Some(count) = references.get_mut(hive.key(id).security as usize) {
+                *count += 1;
+            }
         }
         let securities = vec![0; references.len()];
         Self {
@@ -206,7 +208,7 @@ impl<'a> Writer<'a> {
             volatile_list: NONE.into(),
             values: (key.values.len() as u32).into(),
             value_list: value_list.into(),
-            security: self.securities[key.security as usize].into(),
+            security: self.securities.get(key.security as usize).copied().unwrap_or(NONE).into(),
             class: class_cell.into(),
             longest_subkey: (longest(&mut children().map(|child| name_len(&child.name))) as u16).into(),
             user_bits: key.user_bits.into(),

@@ -249,6 +249,17 @@ fn damage_ends_with_an_error_that_says_where() {
 }
 
 #[test]
+fn keys_without_security_stay_without() {
+    let mut hive = Assembler::new();
+    let root = hive.key(0x2C, b"R", u32::MAX);
+    let mut hive = Hive::read(hive.finish(5, root)).unwrap();
+    let key = hive.create("A").unwrap();
+    assert!(hive.security(key).is_empty());
+    let again = Hive::read(hive.write().unwrap()).unwrap();
+    assert!(again.find("a").is_some() && again.security(Hive::ROOT).is_empty());
+}
+
+#[test]
 fn hives_deeper_than_systems_allow_are_refused() {
     let mut hive = Assembler::new();
     let root = hive.key(0x2C, b"R", u32::MAX);

@@ -125,7 +125,11 @@ impl Removal {
             if !edition.record.removed.contains(id) {
                 edition.record.removed.push(id.clone());
             }
-            items.push(Item::applied("remove", id, why, -(component.packed as i64)));
+            // What one regrets afterwards is said before.
+            let lasting = if component.gone_for_good { "cannot be put back after installation" } else { "" };
+            let parts = [why.as_str(), lasting, component.caution.as_str()];
+            let detail = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("; ");
+            items.push(Item::applied("remove", id, detail, -(component.packed as i64)));
         }
         // An app that an update would bring back is named as one that must not come again.
         self.not_again(edition, inventory)?;

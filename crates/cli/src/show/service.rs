@@ -337,7 +337,7 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
 
 /// Whether the detail of an item is too long to stand beside it.
 fn has_own_line(line: &Line<'_>) -> bool {
-    line.verdict != "applied" || line.kind == "update"
+    line.verdict != "applied" || line.kind == "update" || line.detail.chars().count() > 45
 }
 
 /// Values of the registry: below whose they are, and below their keys.

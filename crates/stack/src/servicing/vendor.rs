@@ -126,6 +126,13 @@ fn name_in_answers(editor: &mut Editor, elements: &str) -> Result<()> {
         );
         return Ok(());
     };
+    if !changed.contains("<UseConfigurationSet>true<") {
+        editor.find(
+            Weight::Note,
+            format!("media:/{path} does not say that it uses a configuration set, and the packages are named from its root"),
+            "add <UseConfigurationSet>true</UseConfigurationSet> to the part that sets setup up",
+        );
+    }
     editor.put_made(
         &path,
         Content::from_bytes(Encoding::Utf8.encode(&changed)),
