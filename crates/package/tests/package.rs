@@ -12,8 +12,8 @@
 
 use neat_content::{Class, Content, Encoding, Job, Meta, PendingFile, Timestamp, Tree};
 use neat_package::{
-    Architecture, Driver, DriverSet, Inf, Pack, PackKind, Update, UpdateSection, UpdateType, VendorPackage,
-    Version, parse_devices, write_update,
+    Architecture, Driver, DriverSet, Inf, Outcome, Pack, PackKind, TargetEdition, Update, UpdateSection,
+    UpdateType, VendorPackage, Version, order, parse_devices, write_update,
 };
 use proptest::prelude::*;
 use std::{
@@ -388,6 +388,53 @@ fn updates_that_climb_lie_or_lack_something_are_refused() {
         ruzstd::encoding::compress_to_vec(tar.as_slice(), ruzstd::encoding::CompressionLevel::Fastest);
     let error = open(packed).unwrap_err();
     assert!(error.class() == Class::Corrupt && error.to_string().contains("stay"), "{error}");
+}
+
+proptest! {
+    #[test]
+    fn updates_go_in_after_what_they_need(
+        needs in proptest::collection::vec(proptest::collection::btree_set(0_usize..7, 0..3), 7),
+        servicing in proptest::collection::btree_set(0_usize..7, 0..3),
+        integrated in proptest::collection::btree_set(0_usize..7, 0..3),
+    ) {
+        let id = |n: usize| format!("u{n}");
+        let updates: Vec<Update> = needs.iter().enumerate().map(|(n, needs)| {
+            let kind = if servicing.contains(&n) { UpdateType::Servicing } else { UpdateType::Fix };
+            let needs = needs.iter().filter(|need| **need != n).map(|need| id(*need)).collect();
+            let section = UpdateSection { id: id(n), version: Version(vec![1]), kind, needs, ..UpdateSection::default() };
+            Update { section, architecture: None, files: Vec::new(), registry: Vec::new() }
+        }).collect();
+        let edition = TargetEdition {
+            integrated: integrated.iter().map(|n| (id(*n), Version(vec![1]))).collect(),
+            ..TargetEdition::default()
+        };
+        let all: Vec<&Update> = updates.iter().collect();
+        let ordered = order(&all, &edition);
+        let mut done: Vec<String> = edition.integrated.keys().cloned().collect();
+        for n in &ordered.order {
+            for need in &updates[*n].section.needs {
+                prop_assert!(done.contains(need), "{} before {}", id(*n), need);
+            }
+            done.push(id(*n));
+        }
+        for (n, outcome) in ordered.outcomes.iter().enumerate() {
+            match outcome {
+                Outcome::Applied(turn) => prop_assert_eq!(ordered.order[*turn], n),
+                Outcome::Skipped(_) => prop_assert!(integrated.contains(&n)),
+                // Refused only where something really is missing in the end.
+                Outcome::Refused(_) => {
+                    prop_assert!(updates[n].section.needs.iter().any(|need| !done.contains(need)));
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn lists_of_devices_never_panic(text in "([0-9a-f:.\\[\\] ]{0,40}|Bus [0-9]{0,3} Device: ID [0-9a-f:]{0,9} x|PCI\\\\[A-Z_&]{0,9}|\n|\t){0,30}") {
+        if let Ok(devices) = parse_devices(&text) {
+            prop_assert!(devices.iter().all(|device| !device.ids.is_empty()));
+        }
+    }
 }
 
 #[test]

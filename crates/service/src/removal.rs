@@ -188,6 +188,7 @@ fn holders<'a>(inventory: &'a Inventory, kept: &BTreeSet<&'a String>) -> BTreeMa
 mod tests {
     use super::*;
     use crate::Component;
+    use proptest::prelude::*;
 
     fn inventory(needs: &[(&str, &[&str])]) -> Inventory {
         let mut inventory = Inventory::default();
@@ -251,5 +252,46 @@ mod tests {
         };
         let plan = Removal::plan(&all, &request, &["feature/xylophone".into()]);
         assert_eq!(plan.unknown, [("app/cardgames".to_owned(), vec!["app/card-games".to_owned()])]);
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_that_stays_needs_anything_that_goes(
+            edges in proptest::collection::vec((0_usize..9, 0_usize..9), 0..20),
+            required in proptest::collection::btree_set(0_usize..9, 0..3),
+            remove in proptest::collection::vec(0_usize..9, 1..6),
+            keep in proptest::collection::vec(0_usize..9, 0..3),
+            with_dependents in any::<bool>(),
+        ) {
+            let ids: Vec<String> = (0..9).map(|n| format!("app/{n}")).collect();
+            let mut all = Inventory::default();
+            for (n, id) in ids.iter().enumerate() {
+                let required = if required.contains(&n) { "yes" } else { "" }.to_owned();
+                all.components.insert(id.clone(), Component { id: id.clone(), required, ..Component::default() });
+            }
+            for (a, b) in edges.iter().filter(|(a, b)| a != b) {
+                all.components.get_mut(&ids[*a]).unwrap().needs.push(ids[*b].clone());
+                all.components.get_mut(&ids[*b]).unwrap().needed_by.push(ids[*a].clone());
+            }
+            let named = |list: &[usize]| list.iter().map(|n| ids[*n].clone()).collect::<Vec<_>>();
+            let request = RemovalRequest { remove: named(&remove), keep: named(&keep), with_dependents };
+            let plan = Removal::plan(&all, &request, &[]);
+            for (id, component) in &all.components {
+                if plan.goes.contains_key(id) {
+                    prop_assert!(component.required.is_empty() && !request.keep.contains(id));
+                    prop_assert!(!plan.refused.contains_key(id) && !plan.stays.contains_key(id));
+                    prop_assert!(with_dependents || request.remove.contains(id), "{} was not asked for", id);
+                } else {
+                    for need in &component.needs {
+                        prop_assert!(!plan.goes.contains_key(need), "{} stays and needs {}", id, need);
+                    }
+                }
+            }
+            // Nothing that was asked for is passed over in silence.
+            for id in &request.remove {
+                let told = plan.goes.contains_key(id) || plan.stays.contains_key(id) || plan.refused.contains_key(id);
+                prop_assert!(told, "{} is not told of", id);
+            }
+        }
     }
 }

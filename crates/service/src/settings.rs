@@ -22,7 +22,7 @@ fn change_text(edition: &Edition, role: HiveRole, path: &str, change: &Change) -
         Change::Key if hive.find(path).is_some() => return None,
         Change::Key => "new key".into(),
         Change::DeleteKey => match hive.find(path) {
-            Some(_) => "key and all below it gone".into(),
+            Some(_) => "the key and all below it → gone".into(),
             None => return None,
         },
         Change::DeleteValue { name } => match hive.value_at(path, name) {
@@ -67,7 +67,8 @@ impl Edition {
                 .map_err(|error| bad_name(&line.key, error).within(&place))?;
             // A new key is told by the values in it.
             if line.change != Change::Key {
-                items.push(Item::applied(kind, subject, format!("{}\\{text}", line.key), 0));
+                let join = if line.change == Change::DeleteKey { ": " } else { "\\" };
+                items.push(Item::applied(kind, subject, format!("{}{join}{text}", line.key), 0));
             }
         }
         if items.is_empty() {

@@ -1,0 +1,338 @@
+//! Editions opened, changed and put back, without a program around them.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::items_after_statements,
+    clippy::semicolon_if_nothing_returned,
+    missing_docs,
+    reason = "tests stop at the first surprise"
+)]
+
+use neat_content::{Class, Content, Job, Meta, Timestamp, Tree};
+use neat_image::{BlobDigest, Files, ImageDraft, ImageFile, Times, capture};
+use neat_registry::{Change, Hive, HiveRole, RegLine, RegText, ValueKind, text_data};
+use neat_service::{
+    Catalogue, Edition, EditionRecord, Inventory, Layout, OtherFiles, PreparedFiles, Removal, RemovalRequest,
+    SettingValue, Verdict,
+};
+use std::sync::Arc;
+
+const NOW: Timestamp = Timestamp::from_seconds(1_700_000_000);
+
+fn hive(root: &str, fill: impl FnOnce(&mut Hive)) -> Vec<u8> {
+    let mut hive = Hive::new(5, root, &[1, 2, 3, 4], 7);
+    fill(&mut hive);
+    hive.write().unwrap()
+}
+
+/// The files of a small edition; `extra` come on top.
+fn tree(extra: &[(&str, &[u8])]) -> Tree {
+    let mut tree = Tree::new(Meta::at(NOW));
+    let software = hive("SOFTWARE", |hive| {
+        let key = hive.create("Maker\\Thing").unwrap();
+        hive.set(key, "Colour", ValueKind::TEXT, &text_data("red")).unwrap();
+    });
+    let system = hive("SYSTEM", |hive| {
+        let select = hive.create("Select").unwrap();
+        hive.set(select, "Current", ValueKind::NUMBER, &[3, 0, 0, 0]).unwrap();
+        for (name, needs) in [("Alpha", ""), ("Beta", "Alpha")] {
+            let key = hive.create(&format!("ControlSet003\\Services\\{name}")).unwrap();
+            hive.set(key, "Type", ValueKind::NUMBER, &[0x10, 0, 0, 0]).unwrap();
+            hive.set(key, "Start", ValueKind::NUMBER, &[2, 0, 0, 0]).unwrap();
+            if !needs.is_empty() {
+                hive.set(key, "DependOnService", ValueKind::TEXTS, &neat_registry::texts_data(&[needs]))
+                    .unwrap();
+            }
+        }
+    });
+    for (path, bytes) in [
+        ("Sys/System32/config/SOFTWARE", software.as_slice()),
+        ("Sys/System32/config/SYSTEM", &system),
+        ("Sys/System32/config/SAM", b""),
+        ("Sys/System32/config/SECURITY", b"no hive at all"),
+        ("Sys/System32/one.scr", b"saver one"),
+        ("Sys/System32/two.scr", b"saver two"),
+        ("Sys/Fonts/a.fnt", b"letters"),
+        ("Sys/copy-of-two.bin", b"saver two"),
+    ]
+    .iter()
+    .chain(extra)
+    {
+        tree.put_file(path, Content::from_bytes(*bytes), Meta::at(NOW)).unwrap();
+    }
+    tree
+}
+
+/// An image file with one edition for each tree.
+fn image(trees: &[Tree]) -> ImageFile {
+    let mut draft = ImageDraft::new(None);
+    for (n, tree) in trees.iter().enumerate() {
+        let captured = capture::from_tree(tree, &Job::silent()).unwrap();
+        for (digest, content) in captured.blobs {
+            draft.add_blob(digest, content);
+        }
+        draft.add_edition(captured.files, capture::image_element(&format!("E{}", n + 1), "", 0)).unwrap();
+    }
+    let content = draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
+    ImageFile::open("test.wim", content).unwrap()
+}
+
+fn layouts() -> [Arc<Layout>; 1] {
+    [Arc::new(Layout::common().unwrap())]
+}
+
+fn open(image: &ImageFile) -> (Arc<ImageDraft>, Edition) {
+    let draft = Arc::new(ImageDraft::of(image));
+    let edition = Edition::open(&draft, 1, &layouts(), Times::at(NOW)).unwrap();
+    (draft, edition)
+}
+
+/// Puts an edition back and reads the image file again.
+fn stored(image: &ImageFile, edition: Edition) -> ImageFile {
+    let mut draft = ImageDraft::of(image);
+    edition.store(&mut draft).unwrap();
+    let content = draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
+    ImageFile::open("again.wim", content).unwrap()
+}
+
+fn paths(files: &Files) -> Vec<String> {
+    files.walk().filter(|step| !files.entry(step.id).is_folder()).map(|step| step.path).collect()
+}
+
+#[test]
+fn an_edition_is_recognised_and_its_hives_are_read() {
+    let image = image(&[tree(&[])]);
+    let (_, edition) = open(&image);
+    assert_eq!(edition.root, "Sys", "found by its files, because the XML data do not say");
+    let roles: Vec<HiveRole> = edition.hives().map(|(role, ..)| role).collect();
+    assert_eq!(roles, [HiveRole::Software, HiveRole::System]);
+    // An empty file is one that comes to life later; another is told of.
+    assert!(
+        edition.notes.len() == 1 && edition.notes[0].contains("SECURITY is no hive"),
+        "{:?}",
+        edition.notes
+    );
+    let (role, path) = edition.locate("HKLM\\SYSTEM\\CurrentControlSet\\Services\\Alpha").unwrap();
+    assert_eq!((role, path.as_str()), (HiveRole::System, "ControlSet003\\Services\\Alpha"));
+}
+
+#[test]
+fn what_is_not_changed_is_not_written() {
+    let image = image(&[tree(&[])]);
+    let (draft, mut edition) = open(&image);
+    // Setting what is there already is no change.
+    let same = RegLine {
+        key: "HKEY_LOCAL_MACHINE\\SOFTWARE\\Maker\\Thing".into(),
+        change: Change::Set { name: "colour".into(), kind: ValueKind::TEXT, data: text_data("red") },
+        line: 0,
+    };
+    let items = edition.apply_lines("setting", "test", &[same]).unwrap();
+    assert_eq!(items[0].verdict, Verdict::Skipped);
+    assert_eq!(edition.set_service("Alpha", "automatic").unwrap().verdict, Verdict::Skipped);
+    let mut after = (*draft).clone();
+    assert!(!edition.store(&mut after).unwrap());
+    assert_eq!(after.bytes_to_pack().unwrap(), 0);
+}
+
+#[test]
+fn new_files_inherit_and_old_ones_keep_what_they_had() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    // The folder has a security descriptor of its own, and two names share one content.
+    edition.files.security.push(vec![9; 8].into());
+    let folder = edition.files.find("Sys").unwrap();
+    edition.files.entry_mut(folder).security = 0;
+    for path in ["Sys/System32/two.scr", "Sys/copy-of-two.bin"] {
+        let id = edition.files.find(path).unwrap();
+        edition.files.entry_mut(id).set_hard_link(5);
+    }
+    edition.put_bytes("Sys/New Folder/deep/file.txt", b"fresh".to_vec()).unwrap();
+    edition.put_bytes("Sys/System32/two.scr", b"other".to_vec()).unwrap();
+    edition.put_bytes("Sys/empty.txt", Vec::new()).unwrap();
+    for bad in ["Sys/a:b", "Sys/what?", "Sys/end.", "Sys/../x", "Sys/System32/one.scr/below", "Sys"] {
+        assert_eq!(edition.put_bytes(bad, vec![1]).unwrap_err().class(), Class::BadRequest, "{bad}");
+    }
+    let again = stored(&image, edition);
+    let files = again.files(1).unwrap();
+    let entry = |path: &str| files.entry(files.find(path).unwrap());
+    for path in ["Sys/New Folder", "Sys/New Folder/deep", "Sys/New Folder/deep/file.txt", "Sys/empty.txt"] {
+        assert_eq!(files.security[entry(path).security as usize][..], [9; 8], "{path}");
+    }
+    assert_eq!(entry("Sys/System32/two.scr").hard_link(), 0, "it is no longer the same file");
+    assert_eq!(entry("Sys/System32/two.scr").content(), BlobDigest::of(b"other"));
+    assert_eq!(entry("Sys/copy-of-two.bin").content(), BlobDigest::of(b"saver two"));
+    assert!(entry("Sys/empty.txt").content().is_none());
+}
+
+#[test]
+fn sizes_count_only_what_nothing_else_uses() {
+    let shared = tree(&[("Sys/Fonts/b.fnt", b"only in the first")]);
+    let elsewhere = tree(&[("Sys/kept.bin", b"letters")]);
+    let image = image(&[shared, elsewhere]);
+    let (draft, edition) = open(&image);
+    let others = [Arc::new(OtherFiles::of(&draft.files(2).unwrap()))];
+    let inventory = Inventory::of(&edition, &[], &others).unwrap();
+    let of = |id: &str| inventory.components.get(id).map(|own| (own.files, own.bytes, own.packed)).unwrap();
+    assert_eq!(
+        of("screensaver/one"),
+        (1, 9, 9),
+        "the other edition has it at the same place, from where it goes too"
+    );
+    assert_eq!(of("screensaver/two"), (1, 0, 0), "another file has the same content");
+    assert_eq!(of("font/a"), (1, 7, 0), "the other edition has the content elsewhere");
+    assert_eq!(of("font/b"), (1, 17, 17));
+    assert_eq!(inventory.components["service/beta"].needs, ["service/alpha"]);
+}
+
+#[test]
+fn removal_takes_files_and_keys_and_the_record_remembers() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let catalogue = Catalogue::parse(
+        "format = 1\n[[component]]\nid = \"font/a\"\nkeys = ['HKLM\\SOFTWARE\\Maker']\n[[component]]\nid = \"other/none\"\nfiles = [\"Sys/nothing*\"]\n",
+    )
+    .unwrap();
+    let inventory = Inventory::of(&edition, &[catalogue], &[]).unwrap();
+    assert!(!inventory.components.contains_key("other/none"));
+    let request =
+        RemovalRequest { remove: vec!["font/*".into(), "service/beta".into()], ..RemovalRequest::default() };
+    let plan = Removal::plan(&inventory, &request, &[]);
+    let items = plan.apply(&mut edition, &inventory).unwrap();
+    assert!(items.iter().all(|item| item.verdict == Verdict::Applied) && items.len() == 2, "{items:?}");
+    let again = stored(&image, edition);
+    assert!(!paths(&again.files(1).unwrap()).contains(&"Sys/Fonts/a.fnt".to_owned()));
+    let (_, edition) = open(&again);
+    assert_eq!(edition.record.removed, ["font/a", "service/beta"]);
+    assert!(edition.hive(HiveRole::Software).unwrap().find("Maker").is_none());
+    assert!(edition.hive(HiveRole::System).unwrap().find("ControlSet003\\Services\\Beta").is_none());
+    // Asked for again, they are known to be gone.
+    let inventory = Inventory::of(&edition, &[], &[]).unwrap();
+    assert!(Removal::plan(&inventory, &request, &edition.record.removed).unknown.is_empty());
+    assert_eq!(Removal::plan(&inventory, &request, &[]).unknown.len(), 2);
+}
+
+#[test]
+fn values_are_written_as_people_write_them() {
+    let value = |text: &str| -> neat_content::Result<Change> {
+        #[derive(serde::Deserialize)]
+        struct Holder {
+            v: SettingValue,
+        }
+        let holder: Holder =
+            toml::from_str(&format!("v = {{ key = 'HKLM\\SOFTWARE\\X\\', {text} }}")).unwrap();
+        let line = holder.v.to_line()?;
+        assert_eq!(line.key, "HKLM\\SOFTWARE\\X");
+        Ok(line.change)
+    };
+    let set = |text: &str| match value(text).unwrap() {
+        Change::Set { kind, data, .. } => (kind.0, data),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(set("value = \"a\""), (1, vec![97, 0, 0, 0]));
+    assert_eq!(set("value = \"%a%\", type = \"expanded-text\"").0, 2);
+    assert_eq!(set("value = [\"a\"]"), (7, vec![97, 0, 0, 0, 0, 0]));
+    assert_eq!(set("value = 1"), (4, vec![1, 0, 0, 0]));
+    assert_eq!(set("value = true"), (4, vec![1, 0, 0, 0]));
+    assert_eq!(set("value = -1"), (4, vec![255; 4]));
+    assert_eq!(set("value = 4294967295"), (4, vec![255; 4]));
+    assert_eq!(set("value = -1, type = \"long-number\""), (11, vec![255; 8]));
+    assert_eq!(set("value = \"01 ff,A0\", type = \"bytes\""), (3, vec![1, 255, 160]));
+    assert_eq!(value("name = \"n\", delete = true").unwrap(), Change::DeleteValue { name: "n".into() });
+    assert_eq!(value("delete = true").unwrap(), Change::DeleteKey);
+    for bad in [
+        "name = \"n\"",
+        "value = 1, delete = true",
+        "value = 4294967296",
+        "value = -2147483649",
+        "value = \"0\", type = \"bytes\"",
+        "value = \"zz\", type = \"bytes\"",
+        "value = \"é1\", type = \"bytes\"",
+        "value = 1, type = \"text\"",
+        "value = \"1\", type = \"number\"",
+        "value = [1]",
+        "value = 1, type = \"colour\"",
+    ] {
+        assert_eq!(value(bad).unwrap_err().class(), Class::BadRequest, "{bad}");
+    }
+}
+
+#[test]
+fn registration_text_reaches_every_hive_and_says_from_what_to_what() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let text = RegText::parse(
+        "REGEDIT4\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Maker\\Thing]\n\"Colour\"=\"blue\"\n\"Gone\"=-\n[-HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Beta]\n[HKEY_CURRENT_USER\\X]\n\"a\"=\"b\"\n",
+    )
+    .unwrap();
+    let items = edition.apply_reg("t.reg", &text).unwrap();
+    let told: Vec<(Verdict, &str)> = items.iter().map(|item| (item.verdict, item.detail.as_str())).collect();
+    assert_eq!(
+        told,
+        [
+            (Verdict::Applied, "HKEY_LOCAL_MACHINE\\SOFTWARE\\Maker\\Thing\\Colour: \"red\" → \"blue\""),
+            (
+                Verdict::Applied,
+                "HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\Beta: the key and all below it → gone"
+            ),
+            (Verdict::Refused, "the edition has no hive HKEY_CURRENT_USER"),
+        ]
+    );
+    let error = RegText::parse("REGEDIT4\n[HKEY_DYN_DATA\\X]\n\"a\"=\"b\"\n")
+        .map(|text| edition.apply_reg("u.reg", &text));
+    assert!(error.unwrap().unwrap_err().to_string().starts_with("u.reg"), "the text is named");
+}
+
+#[test]
+fn records_of_newer_versions_and_damaged_ones_are_left_alone() {
+    let path = "ProgramData/Neat Stack/edition.json";
+    for text in ["{\"kind\": \"neatstack-edition\", \"format\": 99}", "no json", "{}"] {
+        let image = image(&[tree(&[(path, text.as_bytes())])]);
+        let (_, edition) = open(&image);
+        assert!(edition.record.is_empty());
+        assert!(
+            edition.notes.iter().any(|note| note.contains("edition.json is left alone")),
+            "{:?}",
+            edition.notes
+        );
+    }
+    let record = EditionRecord { removed: vec!["app/x".into()], ..EditionRecord::default() };
+    assert_eq!(EditionRecord::parse(&record.to_text().unwrap()).unwrap(), record);
+}
+
+#[test]
+fn files_are_put_once_replaced_only_when_meant_and_told() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let mut files = Tree::new(Meta::at(NOW));
+    for (path, bytes) in
+        [("System32/one.scr", &b"mine"[..]), ("Notes/a.txt", b"a"), ("System32/two.scr", b"saver two")]
+    {
+        files.put_file(path, Content::from_bytes(bytes), Meta::at(NOW)).unwrap();
+    }
+    let prepared = PreparedFiles::new(&files).unwrap();
+    let items = edition.add_files("system", "Sys", &prepared, false).unwrap();
+    assert_eq!((items[0].verdict, items[1].verdict), (Verdict::Refused, Verdict::Applied));
+    assert!(items[0].detail.starts_with("/Sys/System32/one.scr is there already"), "{items:?}");
+    let items = edition.add_files("system", "Sys", &prepared, true).unwrap();
+    assert_eq!((items.len(), items[0].detail.as_str(), items[0].bytes), (1, "1 replaced", 4 - 9));
+    let items = edition.add_files("system", "Sys", &prepared, true).unwrap();
+    assert_eq!(items[0].verdict, Verdict::Skipped);
+}
+
+#[test]
+fn layouts_and_catalogues_of_other_versions_are_refused() {
+    let common = include_str!("../layouts/common.toml");
+    assert!(Layout::parse(&common.replace("format = 1", "format = 2")).is_err());
+    assert!(
+        Layout::parse(&common.replace("software = ", "softwares = "))
+            .unwrap_err()
+            .to_string()
+            .contains("no hive")
+    );
+    assert!(Layout::parse(&common.replace("[fonts]", "[fnts]")).is_err());
+    assert!(Catalogue::parse("format = 3\n").is_err());
+    let all = Catalogue::parse("format = 1\nproducts = [\"Quay OS\"]\n").unwrap();
+    assert!(all.is_for("quay os") && all.is_for("") && !all.is_for("Other"));
+}
