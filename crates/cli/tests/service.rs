@@ -397,6 +397,8 @@ fn coverage_of_a_machine_is_told_device_by_device() {
     assert_eq!(of("Keelson S4")["driver"], "drivers/keelson-s4/keelson.inf");
     assert_eq!(of("Foghorn")["complete"], false);
     assert!(of("Semaphore modem")["driver"].is_null() && of("Barnacle radio network")["driver"].is_null());
+    let inf = json(&dir, &["look", "drivers/keelson-s4/keelson.inf", "--json"]);
+    assert_eq!((&inf["kind"], &inf["hardware_ids"][1]), (&"driver".into(), &"PCI\\VEN_1AF4&DEV_2923".into()));
     let text = ok(&dir, &["drivers", "drivers/", "--for", "bridge-console.devices.txt"]);
     assert!(text.contains("3 of 8 devices have a driver for x64 in there"), "{text}");
     let arm = json(
@@ -756,4 +758,6 @@ fn every_form_has_a_schema() {
         assert!(schema["properties"].get(key).is_some(), "{form}: {schema}");
         assert_eq!(schema["additionalProperties"], false);
     }
+    let stack = json(&dir, &["schema", "stack"]).to_string();
+    assert!(stack.contains("\"NameOrNumber\"") && stack.contains("first-sign-in"), "{stack}");
 }

@@ -67,6 +67,20 @@ impl Edition {
     fn add_update(&mut self, prepared: &PreparedUpdate) -> Result<Item> {
         let update = &prepared.update;
         let section = &update.section;
+        // All or nothing: what cannot be done is found out before anything is.
+        for (name, text) in &update.registry {
+            for line in &text.lines {
+                let (role, _) =
+                    self.locate(&line.key).map_err(|error| error.within(&section.id).within(name))?;
+                if self.hive(role).is_none() {
+                    let why = format!("{name} changes {}, and the edition has no such hive", role.root());
+                    return Ok(Item {
+                        optional: prepared.optional,
+                        ..Item::refused("update", update.line(), why)
+                    });
+                }
+            }
+        }
         let (mut new, mut replaced, mut bytes) = (0_usize, 0_usize, 0_i64);
         for ((path, content), digest) in update.files.iter().zip(&prepared.digests) {
             let before = self.files.find(path).map(|id| self.files.entry(id).content());
@@ -94,9 +108,6 @@ impl Edition {
         for (name, text) in &update.registry {
             let items = self.apply_lines("update", &format!("{}: {name}", section.id), &text.lines)?;
             values += items.iter().filter(|item| item.verdict == crate::Verdict::Applied).count();
-            if let Some(refused) = items.into_iter().find(|item| item.verdict == crate::Verdict::Refused) {
-                return Ok(Item { optional: prepared.optional, ..refused });
-            }
         }
         if let Some(version) = &section.resulting_system
             && self.version().is_none_or(|own| own < *version)

@@ -12,10 +12,11 @@
 
 use neat_content::{Class, Content, Job, Meta, Timestamp, Tree};
 use neat_image::{BlobDigest, Files, ImageDraft, ImageFile, Times, capture};
+use neat_package::{Update, UpdateSection, Version};
 use neat_registry::{Change, Hive, HiveRole, RegLine, RegText, ValueKind, text_data};
 use neat_service::{
-    Catalogue, Edition, EditionRecord, Inventory, Layout, OtherFiles, PreparedFiles, Removal, RemovalRequest,
-    SettingValue, Verdict,
+    Catalogue, Edition, EditionRecord, Inventory, Layout, OtherFiles, PreparedFiles, PreparedUpdate, Removal,
+    RemovalRequest, SettingValue, Verdict,
 };
 use std::sync::Arc;
 
@@ -319,6 +320,33 @@ fn files_are_put_once_replaced_only_when_meant_and_told() {
     assert_eq!((items.len(), items[0].detail.as_str(), items[0].bytes), (1, "1 replaced", 4 - 9));
     let items = edition.add_files("system", "Sys", &prepared, true).unwrap();
     assert_eq!(items[0].verdict, Verdict::Skipped);
+}
+
+#[test]
+fn an_update_goes_in_whole_or_not_at_all() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let before = paths(&edition.files);
+    let section = UpdateSection { id: "fix".into(), version: Version(vec![1]), ..UpdateSection::default() };
+    let reg = "REGEDIT4\n[HKEY_CURRENT_USER\\X]\n\"a\"=\"b\"\n";
+    let update = |text: &str| Update {
+        section: section.clone(),
+        architecture: None,
+        files: vec![("Sys/new.lib".into(), Content::from_bytes(*b"new"))],
+        registry: vec![("a.reg".into(), RegText::parse(text).unwrap())],
+    };
+    let prepared = PreparedUpdate::new(update(reg), "fix".into(), true).unwrap();
+    let items = edition.add_updates(&[prepared]).unwrap();
+    assert!(
+        items[0].verdict == Verdict::Refused && items[0].detail.contains("HKEY_CURRENT_USER"),
+        "{items:?}"
+    );
+    assert_eq!(paths(&edition.files), before);
+    assert!(edition.record.is_empty());
+    let good = reg.replace("HKEY_CURRENT_USER", "HKEY_LOCAL_MACHINE\\SOFTWARE");
+    let prepared = [PreparedUpdate::new(update(&good), "fix".into(), false).unwrap()];
+    assert_eq!(edition.add_updates(&prepared).unwrap()[0].detail, "1 new file, 1 value set");
+    assert_eq!(edition.add_updates(&prepared).unwrap()[0].detail, "it is in the edition already");
 }
 
 #[test]

@@ -56,21 +56,23 @@ pub struct SourceSection {
     pub sha256: Option<String>,
     /// Editions to keep, by name or number, in this order; without it all.
     #[serde(default, deserialize_with = "names_or_numbers")]
+    #[schemars(with = "Vec<NameOrNumber>")]
     pub editions: Vec<String>,
     /// Another media, or an image file, whose systems this media's setup is to install.
     pub image_from: Option<String>,
 }
 
 /// Editions are named by text or by number.
+#[derive(Deserialize, JsonSchema)]
+#[serde(untagged)]
+enum NameOrNumber {
+    Name(String),
+    Number(u32),
+}
+
 fn names_or_numbers<'de, D: serde::Deserializer<'de>>(
     deserializer: D,
 ) -> std::result::Result<Vec<String>, D::Error> {
-    #[derive(Deserialize)]
-    #[serde(untagged)]
-    enum NameOrNumber {
-        Name(String),
-        Number(u32),
-    }
     let values = Vec::<NameOrNumber>::deserialize(deserializer)?;
     Ok(values
         .into_iter()

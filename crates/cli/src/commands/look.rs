@@ -63,6 +63,7 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
     let text = if small { read_text(path, "file").ok() } else { None };
     match text {
         Some(text) if text.trim_start().starts_with('{') && text.contains(LEDGER_KIND) => ledger(path, &text, context),
+        _ if small && path.to_string_lossy().to_lowercase().ends_with(".inf") => packages::inf(path, context),
         Some(text) if path.to_string_lossy().ends_with(".stack.toml") => stack(path, &text, context),
         _ if packages::archive(path, context)? => Ok(()),
         _ => match AnswerDialect::of_content(&Content::from_source(source)) {

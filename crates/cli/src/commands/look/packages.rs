@@ -7,7 +7,7 @@ use crate::{
 };
 use neat_content::{Content, Result};
 use neat_image::Times;
-use neat_package::{DriverSet, Pack, PackKind, Update, VendorPackage};
+use neat_package::{Driver, DriverSet, Pack, PackKind, Update, VendorPackage};
 use neat_registry::{Change, Hive, LARGEST, RegText};
 use serde_json::json;
 use std::path::Path;
@@ -183,6 +183,43 @@ fn drivers(path: &Path, set: &DriverSet, kind: &str, context: &Context) -> Resul
     }
     sheet.row("next", format!("neatstack drivers {} --for DEVICES", path.display()));
     context.print(&format!("{}{}", heading(path, kind), sheet.text()))
+}
+
+/// An INF file.
+pub(super) fn inf(path: &Path, context: &Context) -> Result<()> {
+    let bytes = Content::from_path(path)?.to_vec(16 << 20, "INF file")?;
+    let driver =
+        Driver::read(&path.display().to_string(), &bytes).map_err(|error| error.within(path.display()))?;
+    let architectures: Vec<&str> = driver.architectures().iter().map(|own| own.name()).collect();
+    if context.json {
+        let ids: Vec<&str> = driver.devices.iter().map(|device| device.hardware_id.as_str()).collect();
+        return context.print_json(&json!({
+            "kind": "driver",
+            "path": path.display().to_string(),
+            "class": driver.class,
+            "class_guid": driver.class_guid,
+            "provider": driver.provider,
+            "version": driver.version_text(),
+            "date": driver.date_text(),
+            "architectures": architectures,
+            "hardware_ids": ids,
+        }));
+    }
+    let mut sheet = Sheet::default();
+    sheet.row("class", driver.class.as_str());
+    sheet.row_if("maker", &driver.provider);
+    sheet.row("version", format!("{} {}", driver.version_text(), driver.date_text()).trim());
+    sheet.row_if("for", &architectures.join(" "));
+    for (n, device) in driver.devices.iter().take(SHOWN).enumerate() {
+        sheet.row(
+            if n == 0 { "devices" } else { "" },
+            format!("{}  {}", device.hardware_id, device.description),
+        );
+    }
+    if driver.devices.len() > SHOWN {
+        sheet.row("", format!("and {} more", driver.devices.len() - SHOWN));
+    }
+    context.print(&format!("{}{}", heading(path, "driver information file"), sheet.text()))
 }
 
 fn update(path: &Path, update: &Update, context: &Context) -> Result<()> {
