@@ -542,7 +542,13 @@ fn vendors_packages_are_staged_and_named_in_the_answer_file() {
     .unwrap();
     let body = "[[update]]\nfrom = \"vendor\"\n[answer]\nfile = \"bridge-answers.xml\"";
     let all = plan(&dir, body);
-    assert_eq!(all["editions_work"][3]["edition"], "on the media");
+    assert_eq!(all["editions_work"][3]["edition"], "the media");
+    let step = all["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|step| step["subject"].as_str().unwrap().starts_with("media:/updates/"));
+    assert_eq!(step.unwrap()["reason"], "setup installs it: the answer file names it");
     assert!(
         all["editions_work"][3]["items"][0]["detail"]
             .as_str()

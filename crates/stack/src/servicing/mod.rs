@@ -263,11 +263,13 @@ fn set_up(settings: &SettingsSection, inputs: &Inputs, edition: &mut Edition) ->
     Ok(items)
 }
 
+/// What an edition is called in steps and findings.
+fn place(work: &EditionWork) -> String {
+    if work.setup { "the setup environment".to_owned() } else { work.edition.clone() }
+}
+
 /// Says what is done in the plan: a step for each sort of item, a finding for each refusal.
 fn tell(work: &[EditionWork], editor: &mut Editor) {
-    let place = |work: &EditionWork| {
-        if work.setup { "the setup environment".to_owned() } else { work.edition.clone() }
-    };
     for (kind, action, noun, reason) in STEPS {
         let applied = |work: &EditionWork| {
             let items =
@@ -291,6 +293,11 @@ fn tell(work: &[EditionWork], editor: &mut Editor) {
         let bytes = counts.iter().map(|(_, bytes)| *bytes).max_by_key(|bytes| bytes.abs()).unwrap_or(0);
         editor.step(action, format!("{number} {noun} in {whose}"), reason, bytes);
     }
+    tell_refusals(work, editor);
+}
+
+/// A finding for each refusal.
+fn tell_refusals(work: &[EditionWork], editor: &mut Editor) {
     let mut said: Vec<(&str, &str)> = Vec::new();
     for (work, item) in work.iter().flat_map(|work| work.items.iter().map(move |item| (work, item))) {
         if item.verdict != Verdict::Refused || said.contains(&(&item.subject, &item.detail)) {

@@ -74,8 +74,8 @@ pub(crate) fn stage(
     if !elements.is_empty() {
         name_in_answers(editor, &elements)?;
     }
-    let work = EditionWork { edition: "on the media".into(), setup: false, items };
-    super::tell(std::slice::from_ref(&work), editor);
+    let work = EditionWork { edition: "the media".into(), setup: false, items };
+    super::tell_refusals(std::slice::from_ref(&work), editor);
     Ok(Some(work))
 }
 
