@@ -89,7 +89,8 @@ pub(crate) enum Command {
 #[derive(Debug, Args)]
 #[command(after_help = "Example:\n  neatstack look quay-os-7.iso")]
 pub(crate) struct LookArgs {
-    /// An ISO file, a folder, an image file, a stack file, a ledger or an answer file
+    /// An ISO file, a folder, an image file, a registry hive or text, drivers, an update, a stack file, a ledger or an
+    /// answer file
     pub path: PathBuf,
     /// Also compute the file's digest, which reads all of it; an image file is also checked against its integrity table
     #[arg(long, value_name = "KIND")]

@@ -47,7 +47,9 @@ pub fn draft(media: &Media, path: &str) -> String {
         line("# Drivers: a folder, cabinet, zip file or self-extracting program.");
         line("# [[driver]]");
         line("# from = \"drivers/\"");
-        line("# into = [\"system\", \"setup\"]  # also into the setup environment, so that it sees the disk");
+        line(
+            "# into = [\"system\", \"setup\"]    # also into the setup environment, so that it sees the disk",
+        );
         line("# devices = \"devices.txt\"       # only for these: the output of `lspci -nn` and `lsusb`");
         line("");
         line(&format!("# Components; `neatstack inventory {path} --edition 1` lists them."));
