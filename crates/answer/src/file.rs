@@ -1,0 +1,64 @@
+//! An answer file as bytes: its dialect, its text, and how the text was stored.
+
+use crate::Dialect;
+use neat_content::{Encoding, Error, Result, Text};
+
+/// An answer file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AnswerFile {
+    /// Its dialect.
+    pub dialect: Dialect,
+    /// Its text, without a byte order mark.
+    pub text: String,
+    encoding: Encoding,
+    has_mark: bool,
+}
+
+impl AnswerFile {
+    /// Most bytes that an answer file has.
+    pub const MAX_LEN: u64 = 4 << 20;
+
+    /// Takes bytes for an answer file. A text that could not be written again as it was is refused.
+    pub fn parse(bytes: &[u8]) -> Result<Self> {
+        if bytes.len() as u64 > Self::MAX_LEN {
+            return Err(Error::Limit {
+                what: "bytes of an answer file".into(),
+                offset: 0,
+                limit: Self::MAX_LEN,
+                found: bytes.len() as u64,
+            });
+        }
+        let Text { text, encoding } = Text::decode(bytes);
+        let has_mark = encoding != Encoding::Utf8 && encoding != Encoding::Ansi || bytes.starts_with(b"\xEF\xBB\xBF");
+        let dialect = Dialect::of_text(&text).ok_or_else(|| {
+            Error::request(
+                "it is no answer file that is known here",
+                "give one in the form of unattend, preseed, kickstart or autoinstall, or a model (*.answer.toml)",
+            )
+        })?;
+        let file = Self { dialect, text, encoding, has_mark };
+        if file.to_bytes(&file.text) != bytes {
+            return Err(Error::Mismatch {
+                expected: "text".into(),
+                found: "bytes that are no characters in its encoding".into(),
+                hint: "save it as UTF-8 in an editor".into(),
+            });
+        }
+        Ok(file)
+    }
+
+    /// Another text, stored as this one was.
+    pub fn to_bytes(&self, text: &str) -> Vec<u8> {
+        let mut bytes = self.encoding.encode(text);
+        match (self.encoding, self.has_mark) {
+            (Encoding::Utf8, true) => {
+                bytes.splice(0..0, *b"\xEF\xBB\xBF");
+            }
+            (Encoding::Utf16Le | Encoding::Utf16Be, false) => {
+                bytes.drain(..2);
+            }
+            _ => {}
+        }
+        bytes
+    }
+}

@@ -1,0 +1,577 @@
+//! Kickstart: commands, packages and scripts for installers that read it.
+
+mod check;
+mod document;
+
+use crate::{
+    Dialect, Erasure, Finding,
+    check::MediaFacts,
+    face::{Face, Reading, Saying, Written},
+    model::{
+        Account, Carried, Command, Disk, Erases, FileSystem, Licence, Model, Partition, PartitionKind, Scheme, Script,
+        Secret, SecretValue, Size, Stage, StaticAddress, Vault, WhenDone, Wireless,
+    },
+    pieces::{self, Piece},
+    preseed::disks::{kind_of_mount, mount_point, usual},
+    shell::{self, Guard, Line, Ways},
+    tables,
+};
+use document::{Block, MARK, OPTIONS, parse, parts, quoted, section_key};
+use neat_content::Result;
+
+/// The dialect.
+pub(crate) struct Kickstart;
+
+const STAGES: [Stage; 2] = [Stage::SetupStart, Stage::SystemInstalled];
+const WAYS: Ways = Ways {
+    inside: "",
+    media: "/run/install/repo",
+    stop: "exit 1",
+    name: ("echo \"network --hostname=", "\" >/tmp/neatstack-name.ks"),
+};
+/// The file that a machine's name is written to before it is read.
+const NAME_FILE: &str = "/tmp/neatstack-name.ks";
+
+impl Face for Kickstart {
+    fn read(&self, text: &str) -> Result<Reading> {
+        let blocks = parse(text)?;
+        Ok(read(text, &blocks))
+    }
+
+    fn write(&self, saying: &Saying<'_>) -> Result<Written> {
+        let mut findings = unsaid(saying.model);
+        let after = pieces(saying.model, saying.secrets, &mut findings);
+        let text = match saying.origin {
+            None => {
+                let title: String = saying.model.title.chars().filter(|c| !c.is_control()).collect();
+                let title = if title.is_empty() { "Answers for kickstart".into() } else { title };
+                let mut head = format!("# {title}\n");
+                if saying.model.erases == Erases::Yes {
+                    head.push_str(&format!("# {}\n", crate::ERASES_MARK));
+                }
+                pieces::fresh(&head, &after)
+            }
+            Some(original) => {
+                let marked = crate::set_mark(&original.text, saying.model.erases);
+                let blocks = parse(&marked)?;
+                let before = pieces(&original.reading.model, &original.reading.vault, &mut Vec::new());
+                // Commands stand before sections.
+                let first = blocks.iter().find(|block| block.is_section()).map_or(marked.len(), |block| block.span.start);
+                let is_section = |piece: &&Piece| piece.key.starts_with('%');
+                let split = |all: &[Piece]| -> (Vec<Piece>, Vec<Piece>) {
+                    let (sections, commands) = all.iter().partition::<Vec<_>, _>(is_section);
+                    (commands.into_iter().cloned().collect(), sections.into_iter().cloned().collect())
+                };
+                let (old_commands, old_sections) = split(&before);
+                let (commands, sections) = split(&after);
+                let text = pieces::rewrite(&marked, &parts(&blocks), &old_commands, &commands, first);
+                let blocks = parse(&text)?;
+                pieces::rewrite(&text, &parts(&blocks), &old_sections, &sections, text.len())
+            }
+        };
+        Ok(Written { text, files: shell::side_files(saying.model), findings })
+    }
+
+    fn erases(&self, text: &str, _reading: &Reading) -> Erasure {
+        parse(text).map(|blocks| erases(&blocks)).unwrap_or_default()
+    }
+
+    fn check(&self, text: &str, _reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
+        match parse(text) {
+            Ok(blocks) => check::check(&blocks, media),
+            Err(error) => vec![Finding::problem("file", error.to_string(), error.hint())],
+        }
+    }
+}
+
+fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Piece> {
+    let mut out: Vec<Piece> = Vec::new();
+    let mut say = |key: &str, line: String| {
+        if line.contains(['\n', '\r']) {
+            let why = "its value has several lines";
+            findings.push(Finding::unsaid(key, Dialect::Kickstart, why, "write it in one line"));
+        } else {
+            out.push(Piece::new(key, line));
+        }
+    };
+    let language = &model.language;
+    let spoken = if language.setup.is_empty() { &language.user } else { &language.setup };
+    if !spoken.is_empty() {
+        say("lang", format!("lang {}", tables::posix_locale(spoken)));
+    }
+    let layouts: Vec<String> = language.keyboards.iter().filter_map(|own| tables::xkb(own)).collect();
+    if !layouts.is_empty() {
+        let named: Vec<String> = layouts
+            .iter()
+            .map(|own| match tables::split_xkb(own) {
+                (layout, "") => format!("'{layout}'"),
+                (layout, variant) => format!("'{layout} ({variant})'"),
+            })
+            .collect();
+        say("keyboard", format!("keyboard --xlayouts={}", named.join(",")));
+    }
+    if !language.time_zone.is_empty() {
+        say("timezone", format!("timezone {} --utc", quoted(&language.time_zone)));
+    }
+    if model.system.licence == Some(Licence::Accept) {
+        say("eula", "eula --agreed".into());
+    }
+    network(model, secrets, &mut say);
+    people(model, secrets, &mut say);
+    for disk in model.disk.iter().take(1) {
+        disk_lines(disk, &mut say);
+    }
+    if model.remote.allow {
+        say("services", "services --enabled=sshd".into());
+        say("firewall", "firewall --enabled --ssh".into());
+    }
+    match model.power.when_done {
+        Some(WhenDone::Off) => say("end", "poweroff".into()),
+        Some(WhenDone::Restart) => say("end", "reboot".into()),
+        None => {}
+    }
+    for (index, own) in model.own.iter().filter(|own| own.dialect == Dialect::Kickstart).enumerate() {
+        let front = if own.text.trim_start().starts_with('%') { "%" } else { "" };
+        out.push(Piece::new(format!("{front}own:{index}"), own.text.trim_end()));
+    }
+    if model.machine.name.contains('{') {
+        out.push(Piece::new("include-name", format!("%include {NAME_FILE}")));
+    }
+    sections(model, &mut out);
+    out
+}
+
+fn network(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, String)) {
+    if let Some(fixed) = &model.network.fixed {
+        let (address, prefix) = fixed.address.split_once('/').unwrap_or((&fixed.address, "24"));
+        let mut line = format!(
+            "network --bootproto=static --device={} --ip={address} --netmask={}",
+            quoted(&fixed.interface),
+            crate::netmask(prefix)
+        );
+        if !fixed.gateway.is_empty() {
+            line.push_str(&format!(" --gateway={}", fixed.gateway));
+        }
+        if !fixed.name_servers.is_empty() {
+            line.push_str(&format!(" --nameserver={}", fixed.name_servers.join(",")));
+        }
+        say("network", line);
+    } else if let Some(wireless) = &model.network.wireless {
+        let mut line = format!("network --bootproto=dhcp --device=link --essid={}", quoted(&wireless.name));
+        if let Some(password) = secrets.get("network.wireless.password").and_then(SecretValue::plain) {
+            line.push_str(&format!(" --wpakey={}", quoted(password)));
+        }
+        say("network", line);
+    }
+    let name = &model.machine.name;
+    if !name.is_empty() && !name.contains('{') {
+        let domain = &model.machine.domain;
+        let whole = if domain.is_empty() { name.clone() } else { format!("{name}.{domain}") };
+        say("hostname", format!("network --hostname={}", quoted(&whole)));
+    }
+}
+
+fn people(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, String)) {
+    let root = secrets.get(crate::model::ADMINISTRATOR_PASSWORD).filter(|_| model.administrator.password.is_some());
+    let hash = root.and_then(|value| shell::hash(model, "root", value));
+    match (model.administrator.enabled, hash) {
+        (Some(false), None) => say("rootpw", "rootpw --lock".into()),
+        (Some(false), Some(hash)) => say("rootpw", format!("rootpw --iscrypted --lock {}", quoted(&hash))),
+        (_, Some(hash)) => say("rootpw", format!("rootpw --iscrypted {}", quoted(&hash))),
+        _ => {}
+    }
+    for account in &model.account {
+        let mut line = format!("user --name={}", quoted(&account.name));
+        if !account.full_name.is_empty() {
+            line.push_str(&format!(" --gecos={}", quoted(&account.full_name)));
+        }
+        let groups: Vec<&str> = account.groups.iter().map(|own| shell::group(own, "wheel")).collect();
+        if !groups.is_empty() {
+            line.push_str(&format!(" --groups={}", quoted(&groups.join(","))));
+        }
+        let value = secrets.get(&account.password_field()).filter(|_| account.password.is_some());
+        if let Some(hash) = value.and_then(|value| shell::hash(model, &account.name, value)) {
+            line.push_str(&format!(" --iscrypted --password={}", quoted(&hash)));
+        }
+        say(&format!("user:{}", account.name), line);
+    }
+}
+
+fn disk_lines(disk: &Disk, say: &mut dyn FnMut(&str, String)) {
+    let device = quoted(&disk.device);
+    if !disk.device.is_empty() {
+        say("ignoredisk", format!("ignoredisk --only-use={device}"));
+    }
+    if disk.wipe {
+        let label = match disk.scheme {
+            Some(Scheme::Gpt) => " --disklabel=gpt",
+            Some(Scheme::Mbr) => " --disklabel=msdos",
+            None => "",
+        };
+        let drives = if disk.device.is_empty() { String::new() } else { format!(" --drives={device}") };
+        say("zerombr", "zerombr".into());
+        say("clearpart", format!("clearpart --all --initlabel{label}{drives}"));
+    }
+    if disk.partition.is_empty() {
+        say("autopart", "autopart --type=plain".into());
+    }
+    for (index, partition) in disk.partition.iter().enumerate() {
+        let mount = match partition.kind {
+            PartitionKind::Swap => "swap".to_owned(),
+            _ => mount_point(partition),
+        };
+        let mount = if mount.is_empty() { format!("/data{index}") } else { mount };
+        let mut line = format!("part {}", quoted(&mount));
+        let file_system = partition.file_system.unwrap_or(usual(partition.kind));
+        match partition.kind {
+            PartitionKind::Swap => {}
+            PartitionKind::Efi => line.push_str(" --fstype=efi"),
+            _ => line.push_str(&format!(" --fstype={}", file_system.linux_name())),
+        }
+        match partition.size {
+            Size::Mib(mib) => line.push_str(&format!(" --size={mib}")),
+            Size::Rest => line.push_str(" --size=1024 --grow"),
+        }
+        if !disk.device.is_empty() {
+            line.push_str(&format!(" --ondisk={device}"));
+        }
+        if !partition.label.is_empty() {
+            line.push_str(&format!(" --label={}", quoted(&partition.label)));
+        }
+        say(&format!("part:{mount}"), line);
+    }
+    if !disk.device.is_empty() {
+        say("bootloader", format!("bootloader --boot-drive={device}"));
+    }
+}
+
+fn section(name: &str, mark: &str, body: &str) -> Piece {
+    let kind = name.split(' ').next().unwrap_or_default();
+    Piece::new(format!("{kind}:{mark}"), format!("{name}\n{MARK}{mark}\n{}\n%end", body.trim_end_matches('\n')))
+}
+
+fn sections(model: &Model, out: &mut Vec<Piece>) {
+    let software = &model.software;
+    if !software.add.is_empty() || !software.remove.is_empty() {
+        let add = software.add.iter().cloned();
+        let lines: Vec<String> = add.chain(software.remove.iter().map(|own| format!("-{own}"))).collect();
+        out.push(Piece::new("%packages", format!("%packages\n{}\n%end", lines.join("\n"))));
+    }
+    let mut first: Vec<String> = model.disk.iter().filter_map(Guard::of_disk).map(|own| Line::Guard(own).say(&WAYS)).collect();
+    if model.machine.name.contains('{') {
+        first.push(Line::Name(model.machine.name.clone()).say(&WAYS));
+    }
+    if !first.is_empty() {
+        out.push(section("%pre --erroronfail", "this machine", &first.join("\n")));
+    }
+    for (stage, outside, name, mark) in [
+        (Stage::SetupStart, false, "%pre", "commands"),
+        (Stage::SystemInstalled, false, "%post", "commands"),
+        (Stage::SystemInstalled, true, "%post --nochroot", "commands outside"),
+    ] {
+        let is_own = |command: &&Command| command.outside == outside || stage == Stage::SetupStart;
+        let own: Vec<&Command> = model.commands(stage).filter(is_own).collect();
+        if own.is_empty() {
+            continue;
+        }
+        let mut body = String::new();
+        for command in own {
+            if !command.description.is_empty() {
+                body.push_str(&format!("# {}\n", command.description));
+            }
+            body.push_str(&format!("{}{}\n", command.run, if command.wait { "" } else { " &" }));
+        }
+        out.push(section(name, mark, &body));
+    }
+    for script in model.script.iter().filter(|script| STAGES.contains(&script.stage)) {
+        let name = if script.stage == Stage::SetupStart { "%pre" } else { "%post" };
+        if script.carried == Carried::Media {
+            // The media is seen from outside of the installed system.
+            let name = if script.stage == Stage::SetupStart { "%pre" } else { "%post --nochroot" };
+            let run = Line::MediaScript(script.name.clone()).say(&WAYS);
+            out.push(section(name, &format!("media script {}", script.name), &run));
+            continue;
+        }
+        let interpreter = match script.name.rsplit_once('.') {
+            Some((_, "py")) => " --interpreter=/usr/bin/python3",
+            _ => "",
+        };
+        out.push(section(&format!("{name}{interpreter}"), &format!("script {}", script.name), &script.text));
+    }
+}
+
+fn read(text: &str, blocks: &[Block]) -> Reading {
+    let mut reading = Reading::default();
+    let Reading { model, vault, findings } = &mut reading;
+    if text.contains(crate::ERASES_MARK) {
+        model.erases = Erases::Yes;
+    }
+    let mut disk: Option<Disk> = None;
+    // The language comes first, because keyboards are told by it.
+    if let Some(tag) = blocks.iter().find(|own| own.name == "lang").and_then(|own| tables::tag_of_posix(own.words.first()?)) {
+        model.language.setup = tag;
+    }
+    for (index, block) in blocks.iter().enumerate() {
+        let is_known = if block.is_section() {
+            read_section(&section_key(blocks, index), block, model)
+        } else {
+            read_command(block, model, vault, disk.get_or_insert_default())
+        };
+        if !is_known {
+            let what = if block.name == "%include" { block.words.join(" ") } else { block.name.clone() };
+            findings.push(Finding::note(what, "is not in the neutral form, and is kept as it is").at(block.line));
+        }
+    }
+    if let Some(disk) = disk.filter(|disk| *disk != Disk::default()) {
+        model.disk.insert(0, disk);
+    }
+    // Conditions were read before or after the disk that they belong to.
+    if let [first, rest @ ..] = model.disk.as_mut_slice() {
+        if let Some(guard) = rest.iter().find(|own| own.is_guarded() && own.partition.is_empty()) {
+            first.only_disk = guard.only_disk;
+            first.at_least = guard.at_least;
+            first.at_most = guard.at_most;
+        }
+    }
+    model.disk.truncate(1);
+    reading
+}
+
+fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut Disk) -> bool {
+    match block.name.as_str() {
+        "lang" => {}
+        "keyboard" => {
+            let spoken = model.language.setup.clone();
+            let own = block.option("--xlayouts").map_or_else(
+                || block.plain(&["--vckeymap", "--switch"]).iter().map(|own| (*own).to_owned()).collect(),
+                |list| list.split(',').map(|own| own.trim().trim_matches('\'').replace(" (", "(")).collect::<Vec<String>>(),
+            );
+            model.language.keyboards = own.iter().map(|own| tables::keyboard_of_xkb(own, &spoken)).collect();
+        }
+        "timezone" => {
+            let plain = block.plain(&["--ntpservers"]);
+            plain.first().copied().unwrap_or_default().clone_into(&mut model.language.time_zone);
+        }
+        "eula" => model.system.licence = block.has("--agreed").then_some(Licence::Accept),
+        "network" => return read_network(block, model, vault),
+        "rootpw" => {
+            if block.has("--lock") {
+                model.administrator.enabled = Some(false);
+            }
+            let value = block.plain(&[]).first().map(|own| (*own).to_owned());
+            if let Some(value) = value {
+                let value = if block.has("--iscrypted") { SecretValue::Hash(value) } else { SecretValue::Plain(value) };
+                vault.insert(crate::model::ADMINISTRATOR_PASSWORD.into(), value);
+                model.administrator.password = Some(Secret::Origin(true));
+            }
+        }
+        "user" => {
+            let Some(name) = block.option("--name") else { return false };
+            let groups = block.option("--groups").unwrap_or_default();
+            let mut account = Account {
+                full_name: block.option("--gecos").unwrap_or_default().to_owned(),
+                groups: groups.split(',').filter(|own| !own.is_empty()).map(|own| shell::neutral_group(own, "wheel")).collect(),
+                ..Account::named(name)
+            };
+            if let Some(value) = block.option("--password") {
+                let value = value.to_owned();
+                let value = if block.has("--iscrypted") { SecretValue::Hash(value) } else { SecretValue::Plain(value) };
+                vault.insert(account.password_field(), value);
+                account.password = Some(Secret::Origin(true));
+            }
+            model.account.push(account);
+        }
+        "ignoredisk" => match block.option("--only-use") {
+            Some(device) if !device.contains(',') => device.clone_into(&mut disk.device),
+            _ => return false,
+        },
+        "zerombr" => {}
+        "clearpart" => {
+            disk.wipe = block.has("--all");
+            disk.scheme = match block.option("--disklabel") {
+                Some("gpt") => Some(Scheme::Gpt),
+                Some("msdos") => Some(Scheme::Mbr),
+                _ => None,
+            };
+            if let Some(device) = block.option("--drives").filter(|own| !own.contains(',') && disk.device.is_empty()) {
+                device.clone_into(&mut disk.device);
+            }
+        }
+        "autopart" => return block.option("--type").is_some_and(|kind| kind == "plain"),
+        "part" | "partition" => return read_partition(block, disk),
+        "bootloader" => {
+            let own = block.option("--boot-drive");
+            if let Some(device) = own.filter(|_| disk.device.is_empty()) {
+                device.clone_into(&mut disk.device);
+            }
+            return own.is_some() && block.words.len() == 1;
+        }
+        "services" => {
+            model.remote.allow = block.option("--enabled").is_some_and(|own| own.split(',').any(|own| own == "sshd"));
+            return model.remote.allow;
+        }
+        "firewall" => return block.has("--ssh"),
+        "reboot" => model.power.when_done = Some(WhenDone::Restart),
+        "poweroff" | "shutdown" => model.power.when_done = Some(WhenDone::Off),
+        "%include" => return block.words.first().is_some_and(|own| own == NAME_FILE),
+        _ => return false,
+    }
+    true
+}
+
+fn read_network(block: &Block, model: &mut Model, vault: &mut Vault) -> bool {
+    if let Some(name) = block.option("--hostname") {
+        let (name, domain) = name.split_once('.').unwrap_or((name, ""));
+        if model.machine.name.is_empty() {
+            name.clone_into(&mut model.machine.name);
+            domain.clone_into(&mut model.machine.domain);
+        }
+    }
+    if let Some(name) = block.option("--essid") {
+        let password = block.option("--wpakey");
+        if let Some(password) = password {
+            vault.insert("network.wireless.password".into(), SecretValue::Plain(password.to_owned()));
+        }
+        let password = password.map(|_| Secret::Origin(true));
+        model.network.wireless = Some(Wireless { name: name.to_owned(), password, hidden: false });
+    }
+    if let (Some("static"), Some(address)) = (block.option("--bootproto"), block.option("--ip")) {
+        let prefix = crate::prefix_len(block.option("--netmask").unwrap_or("255.255.255.0"));
+        let servers = block.option("--nameserver").unwrap_or_default();
+        model.network.fixed = Some(StaticAddress {
+            interface: block.option("--device").unwrap_or_default().to_owned(),
+            address: format!("{address}/{prefix}"),
+            gateway: block.option("--gateway").unwrap_or_default().to_owned(),
+            name_servers: servers.split(',').filter(|own| !own.is_empty()).map(str::to_owned).collect(),
+        });
+        return true;
+    }
+    block.has("--hostname") || block.has("--essid")
+}
+
+fn read_partition(block: &Block, disk: &mut Disk) -> bool {
+    let plain = block.plain(&OPTIONS);
+    let Some(mount) = plain.first().copied() else { return false };
+    let kind = if mount == "swap" { PartitionKind::Swap } else { kind_of_mount(mount) };
+    if !mount.starts_with('/') && kind != PartitionKind::Swap {
+        return false;
+    }
+    let size = match block.option("--size").and_then(|own| own.parse().ok()) {
+        _ if block.has("--grow") => Size::Rest,
+        Some(mib) => Size::Mib(mib),
+        None => return false,
+    };
+    let mut partition = Partition::new(kind, size);
+    let file_system = block.option("--fstype").and_then(FileSystem::of_name);
+    partition.file_system = file_system.filter(|own| *own != usual(kind));
+    partition.label = block.option("--label").unwrap_or_default().to_owned();
+    if kind == PartitionKind::Data {
+        mount.clone_into(&mut partition.mount);
+    }
+    if let Some(device) = block.option("--ondisk").filter(|_| disk.device.is_empty()) {
+        device.clone_into(&mut disk.device);
+    }
+    disk.partition.push(partition);
+    true
+}
+
+fn read_section(key: &str, block: &Block, model: &mut Model) -> bool {
+    let stage = match block.name.as_str() {
+        "%pre" => Stage::SetupStart,
+        "%post" => Stage::SystemInstalled,
+        "%packages" => {
+            for line in &block.body {
+                let name = line.split('#').next().unwrap_or_default().trim();
+                match name.strip_prefix('-') {
+                    _ if name.is_empty() => {}
+                    Some(gone) => model.software.remove.push(gone.to_owned()),
+                    None => model.software.add.push(name.to_owned()),
+                }
+            }
+            return block.words.is_empty();
+        }
+        _ => return false,
+    };
+    let mark = key.split_once(':').map_or("", |(_, mark)| mark);
+    let body = block.body.get(1..).unwrap_or_default();
+    if mark == "this machine" {
+        for line in body {
+            match Line::understand(line, &WAYS) {
+                Line::Guard(guard) => {
+                    // The disk itself is known when all commands are read.
+                    model.disk.push(Disk { device: guard.device.clone(), ..Disk::default() });
+                    Line::Guard(guard).into_model(stage, model, &mut Vault::new());
+                }
+                other => other.into_model(stage, model, &mut Vault::new()),
+            }
+        }
+        return true;
+    }
+    if let Some(name) = mark.strip_prefix("media script ") {
+        model.script.push(script(name, stage, "", Carried::Media));
+        return true;
+    }
+    if let Some(name) = mark.strip_prefix("script ") {
+        model.script.push(script(name, stage, &format!("{}\n", body.join("\n")), Carried::Inside));
+        return true;
+    }
+    if mark == "commands" || mark == "commands outside" {
+        let mut description = String::new();
+        for line in body {
+            if let Some(text) = line.strip_prefix("# ") {
+                text.clone_into(&mut description);
+                continue;
+            }
+            let (run, wait) = line.strip_suffix(" &").map_or((line.as_str(), true), |run| (run, false));
+            let outside = mark == "commands outside";
+            let description = std::mem::take(&mut description);
+            model.command.push(Command { wait, outside, description, ..Command::new(stage, run) });
+        }
+        return true;
+    }
+    // A script of somebody else's stays where it is.
+    false
+}
+
+fn script(name: &str, stage: Stage, text: &str, carried: Carried) -> Script {
+    Script { name: name.to_owned(), stage, text: text.to_owned(), from: String::new(), carried }
+}
+
+fn unsaid(model: &Model) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    shell::unsaid(model, Dialect::Kickstart, &STAGES, &mut findings);
+    let mut add = |field: &str, why: &str, hint: &str| {
+        findings.push(Finding::unsaid(field, Dialect::Kickstart, why, hint));
+    };
+    if model.system.edition.is_some() {
+        add("system.edition", "there are no editions", "choose an environment such as @^minimal-environment in software.add");
+    }
+    if model.disk.len() > 1 {
+        add("disk", "the neutral form lays out one disk here", "add part lines for others with [[own]]");
+    }
+    if model.network.fixed.is_some() && model.network.wireless.is_some() {
+        add("network.wireless", "one network is set up", "leave one out");
+    }
+    if model.network.needed == Some(false) {
+        findings.push(Finding::note("network.needed", "kickstart asks for none when everything is on the media"));
+    }
+    if model.first_start.privacy.is_some() {
+        findings.push(Finding::note("first_start.privacy", "kickstart has no such questions, so there is nothing to say"));
+    }
+    findings
+}
+
+fn erases(blocks: &[Block]) -> Erasure {
+    let mut erasure = Erasure::default();
+    for block in blocks {
+        if block.name == "clearpart" && !block.has("--none") {
+            let drives = block.option("--drives").or(block.option("--list"));
+            let what = if block.has("--linux") { "the Linux partitions" } else { "everything" };
+            erasure.add(drives.map_or_else(|| format!("{what} on every disk it sees"), |own| format!("{what} on {own}")));
+        }
+        for line in &block.body {
+            erasure.add_command(line);
+        }
+    }
+    erasure
+}

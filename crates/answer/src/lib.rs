@@ -1,0 +1,69 @@
+//! Answer files: what setup asks and what it is told.
+//!
+//! The neutral form is a [`Model`]. A [`Dialect`] reads its files into it and writes it; a file that is there is only
+//! changed where the model differs from what the file says. [`check_file`] and [`check_model`] say what is wrong and
+//! what will be erased.
+
+mod autoinstall;
+mod check;
+mod describe;
+mod dialect;
+mod edit;
+mod face;
+mod file;
+mod finding;
+mod kickstart;
+pub mod model;
+mod pieces;
+mod preseed;
+mod shell;
+mod sites;
+mod starter;
+mod tables;
+mod unattend;
+mod write;
+mod xml;
+
+pub use check::{EditionFact, Erasure, MediaFacts, Report, check_file, check_model, read_file};
+pub use describe::describe;
+pub use dialect::{Dialect, answer_files, text_of};
+pub use edit::{insert_command, move_command, remove_command};
+pub use face::{Reading, SideFile, Written};
+pub use file::AnswerFile;
+pub use finding::{Finding, Gravity};
+pub use model::{Model, Secrets, Vault};
+pub use sites::{Site, SiteList};
+pub use starter::{Known, starter};
+pub use unattend::servicing;
+pub use write::{WrittenFile, fetch, write_model, write_with};
+
+/// Stands in a comment of files whose model says that erasing is meant.
+pub(crate) const ERASES_MARK: &str = "Neat Stack: erases = \"yes\"";
+
+/// A text of lines with or without that mark, after its first line if that is a comment.
+pub(crate) fn set_mark(text: &str, erases: model::Erases) -> String {
+    let is_marked = text.contains(ERASES_MARK);
+    if is_marked == (erases == model::Erases::Yes) {
+        return text.to_owned();
+    }
+    if is_marked {
+        return text.split_inclusive('\n').filter(|line| !line.contains(ERASES_MARK)).collect();
+    }
+    let line_end = if text.contains("\r\n") { "\r\n" } else { "\n" };
+    let first = if text.starts_with('#') { text.find('\n').map_or(text.len(), |at| at + 1) } else { 0 };
+    let (head, rest) = text.split_at(first);
+    let gap = if head.is_empty() || head.ends_with('\n') { "" } else { line_end };
+    format!("{head}{gap}# {ERASES_MARK}{line_end}{rest}")
+}
+
+/// `255.255.255.0` of `24`.
+pub(crate) fn netmask(prefix: &str) -> String {
+    let len: u32 = prefix.parse().unwrap_or(24).min(32);
+    let mask = u32::MAX.checked_shl(32 - len).unwrap_or(0);
+    std::net::Ipv4Addr::from(mask).to_string()
+}
+
+/// `24` of `255.255.255.0`.
+pub(crate) fn prefix_len(netmask: &str) -> u32 {
+    netmask.parse::<std::net::Ipv4Addr>().map_or(24, |mask| u32::from(mask).leading_ones())
+}

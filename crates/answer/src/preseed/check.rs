@@ -1,0 +1,98 @@
+//! What is wrong with a preseed file.
+
+use super::document::Document;
+use crate::{Finding, check::MediaFacts, face::Reading, tables::nearest};
+use std::sync::LazyLock;
+
+static TABLE: &str = include_str!("../../data/preseed-questions.txt");
+
+static QUESTIONS: LazyLock<Vec<(&str, &str)>> = LazyLock::new(|| {
+    TABLE.lines().filter(|line| !line.starts_with('#')).filter_map(|line| line.split_once(' ')).collect()
+});
+
+pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (line, text) in &document.odd {
+        let text: String = text.chars().take(40).collect();
+        let finding = Finding::problem("file", format!("the line {text:?} is no answer"), "write: owner question type value");
+        findings.push(finding.at(*line));
+    }
+    let mut seen: Vec<&str> = Vec::new();
+    for entry in &document.entries {
+        let line = document.line(entry);
+        let question = entry.question.as_str();
+        if entry.is_flag {
+            continue;
+        }
+        if seen.contains(&question) {
+            findings.push(Finding::problem(question, "the question is answered twice; the last answer counts", "take one out").at(line));
+        }
+        seen.push(question);
+        match QUESTIONS.iter().find(|(own, _)| *own == question) {
+            Some((_, kind)) if *kind != entry.kind => {
+                let message = format!("its type is {kind}, and the file says {}", entry.kind);
+                findings.push(Finding::problem(question, message, format!("write {kind}")).at(line));
+            }
+            Some(("passwd/root-password" | "passwd/user-password", _)) if !entry.value.is_empty() => {
+                let message = "a password stands in plain text: whoever has the media can read it";
+                findings.push(Finding::problem(question, message, format!("use {question}-crypted with a hash")).at(line));
+            }
+            Some((_, "boolean")) if !matches!(entry.value.as_str(), "true" | "false") => {
+                let message = format!("it is {:?}, and must be true or false", entry.value);
+                findings.push(Finding::problem(question, message, "write true or false").at(line));
+            }
+            Some(_) => {}
+            // Packages outside of the installer have questions of their own.
+            None if entry.owner == "d-i" => {
+                let names = QUESTIONS.iter().map(|(own, _)| *own);
+                let near = nearest(question, names).filter(|near| strsim::damerau_levenshtein(near, question) <= 3);
+                findings.push(match near {
+                    Some(near) => Finding::problem(question, "there is no such question", format!("did you mean {near}?")).at(line),
+                    None => Finding::note(question, "the question is not in the table here, and is not checked").at(line),
+                });
+            }
+            None => {}
+        }
+    }
+    for (question, again) in [
+        ("passwd/root-password", "passwd/root-password-again"),
+        ("passwd/user-password", "passwd/user-password-again"),
+    ] {
+        if let Some(entry) = document.get(question) {
+            if document.value(again) != Some(entry.value.as_str()) {
+                let message = format!("{again} is not the same: the installer asks");
+                findings.push(Finding::problem(question, message, "give the same twice, or a hash").at(document.line(entry)));
+            }
+        }
+    }
+    if let Some(entry) = document.get("partman-auto/expert_recipe") {
+        recipe(&entry.value, document.line(entry), &mut findings);
+    }
+    if let Some(media) = media {
+        for question in ["preseed/early_command", "preseed/late_command"] {
+            let Some(entry) = document.get(question) else { continue };
+            for path in media.missing_in_command(&entry.value) {
+                let message = format!("a command uses {path}, which is not on the media");
+                findings.push(Finding::problem(question, message, "put it there with [[place]], or correct the path").at(document.line(entry)));
+            }
+        }
+    }
+    findings
+}
+
+/// Sizes of a recipe: least, priority, greatest.
+fn recipe(text: &str, line: usize, findings: &mut Vec<Finding>) {
+    let body = text.split_once("::").map_or(text, |(_, body)| body);
+    for part in body.split(" .").map(str::trim).filter(|part| !part.is_empty()) {
+        let numbers: Vec<Option<i64>> = part.split_whitespace().take(3).map(|word| word.trim_end_matches('%').parse().ok()).collect();
+        let [Some(least), Some(_), Some(most)] = numbers[..] else {
+            let finding = Finding::problem("partman-auto/expert_recipe", format!("{part:.40} does not begin with three numbers"), "write: least priority greatest file-system …");
+            findings.push(finding.at(line));
+            continue;
+        };
+        if most >= 0 && most < least {
+            let finding = Finding::problem("partman-auto/expert_recipe", format!("a partition is at least {least} and at most {most} MB"), "correct one of the two");
+            findings.push(finding.at(line));
+        }
+    }
+}

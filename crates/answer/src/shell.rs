@@ -1,0 +1,483 @@
+//! What the neutral form asks and installers of Linux do by a line of shell.
+
+use crate::{
+    Finding,
+    model::{Account, Carried, Command, Disk, Model, Script, Secret, SecretValue, Stage, Vault},
+};
+use base64::{Engine, engine::general_purpose::STANDARD};
+use sha_crypt::{PasswordHasher, ShaCrypt};
+use sha2::{Digest, Sha256};
+
+/// A line of shell with what it means.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Line {
+    /// Stops unless the disk is as wanted.
+    Guard(Guard),
+    /// The machine's name is made from a pattern.
+    Name(String),
+    /// An account is made.
+    Account { account: Account, hash: Option<String> },
+    /// A package goes.
+    Remove(String),
+    /// A script is unpacked and run.
+    Script { name: String, text: String },
+    /// A script on the media is run.
+    MediaScript(String),
+    /// A command of the model.
+    Own { run: String, wait: bool, outside: bool },
+}
+
+/// Conditions for laying out a disk, sizes in MiB.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Guard {
+    pub device: String,
+    pub only: bool,
+    pub at_least: u64,
+    pub at_most: u64,
+}
+
+/// How a dialect's lines reach the installed system and the media.
+#[derive(Clone, Copy)]
+pub(crate) struct Ways {
+    /// Before a command in the installed system; it is followed by a quoted script. Empty when lines run there.
+    pub inside: &'static str,
+    /// Where the media is while setup runs.
+    pub media: &'static str,
+    /// Ends setup with an error.
+    pub stop: &'static str,
+    /// Before and after the expression for the machine's name.
+    pub name: (&'static str, &'static str),
+}
+
+const SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
+const RANDOM: &str = "$(tr -dc a-z0-9 </dev/urandom | head -c ";
+
+/// In single quotes for the shell.
+pub(crate) fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// The text in front that is quoted, and what follows.
+fn unquoted(text: &str) -> Option<(String, &str)> {
+    let mut out = String::new();
+    let mut rest = text.strip_prefix('\'')?;
+    loop {
+        let (part, after) = rest.split_once('\'')?;
+        out.push_str(part);
+        match after.strip_prefix("\\''") {
+            Some(more) => {
+                out.push('\'');
+                rest = more;
+            }
+            None => return Some((out, after)),
+        }
+    }
+}
+
+/// A machine name's pattern as the shell fills it.
+fn expression(pattern: &str) -> String {
+    let mut out = String::new();
+    let mut rest = pattern;
+    while let Some(start) = rest.find('{') {
+        let Some(end) = rest[start..].find('}').map(|end| start + end) else { break };
+        out.push_str(&rest[..start]);
+        let inside = &rest[start + 1..end];
+        match inside.strip_prefix("random") {
+            Some(count) => {
+                let count = count.strip_prefix(':').unwrap_or("8");
+                out.push_str(&format!("{RANDOM}{count})"));
+            }
+            None => out.push_str(SERIAL),
+        }
+        rest = &rest[end + 1..];
+    }
+    out.push_str(rest);
+    out
+}
+
+fn pattern(expression: &str) -> String {
+    let mut out = expression.replace(SERIAL, "{serial}");
+    while let Some(at) = out.find(RANDOM) {
+        let rest = out[at + RANDOM.len()..].to_owned();
+        let Some((count, after)) = rest.split_once(')') else { break };
+        out = format!("{}{{random:{count}}}{after}", &out[..at]);
+    }
+    out
+}
+
+/// Groups of the neutral form as Linux systems call them; who administers differs.
+pub(crate) fn group<'a>(name: &'a str, administrators: &'a str) -> &'a str {
+    match name {
+        "administrators" => administrators,
+        name => name,
+    }
+}
+
+pub(crate) fn neutral_group(name: &str, administrators: &str) -> String {
+    if name == administrators { "administrators".into() } else { name.to_owned() }
+}
+
+/// The hash of a password: what was given, or made by SHA-512 crypt.
+///
+/// The salt comes from what is public, so that the same answers give the same bytes.
+pub(crate) fn hash(model: &Model, name: &str, value: &SecretValue) -> Option<String> {
+    let plain = match value {
+        SecretValue::Hash(hash) => return Some(hash.clone()),
+        SecretValue::Plain(plain) => plain,
+    };
+    let digest = Sha256::new().chain_update(&model.title);
+    let salt = digest.chain_update([0]).chain_update(name).finalize();
+    let made = ShaCrypt::SHA512.hash_password_with_salt(plain.as_bytes(), salt.get(..12)?).ok()?;
+    Some(made.to_string())
+}
+
+impl Guard {
+    pub fn of_disk(disk: &Disk) -> Option<Self> {
+        let mib = |size: Option<crate::model::Size>| size.and_then(crate::model::Size::mib).unwrap_or(0);
+        disk.is_guarded().then(|| Self {
+            device: if disk.device.is_empty() { "sda".into() } else { disk.device.clone() },
+            only: disk.only_disk,
+            at_least: mib(disk.at_least),
+            at_most: mib(disk.at_most),
+        })
+    }
+
+    fn say(&self, stop: &str) -> String {
+        let Self { device, only, at_least, at_most } = self;
+        let mut tests = vec![format!("s=$(($(cat /sys/block/{device}/size)/2048))"), format!("[ $s -ge {at_least} ]")];
+        if *at_most > 0 {
+            tests.push(format!("[ $s -le {at_most} ]"));
+        }
+        if *only {
+            // Disks, without discs, memory and what is removable.
+            tests.push("[ $(cat $(ls -d /sys/block/* | grep -v -e /loop -e /ram -e /sr -e /fd -e /dm -e /zram | sed 's,$,/removable,') | grep -c 0) -eq 1 ]".into());
+        }
+        format!("{} || {stop}", tests.join(" && "))
+    }
+
+    fn understand(line: &str, stop: &str) -> Option<Self> {
+        let tests = line.strip_suffix(&format!(" || {stop}"))?;
+        let rest = tests.strip_prefix("s=$(($(cat /sys/block/")?;
+        let device = rest.split_once("/size)")?.0.to_owned();
+        let number = |sign: &str| {
+            let rest = tests.split_once(&format!("[ $s {sign} "))?.1;
+            rest.split_once(' ')?.0.parse().ok()
+        };
+        Some(Self {
+            device,
+            only: tests.contains("grep -c 0) -eq 1 ]"),
+            at_least: number("-ge").unwrap_or(0),
+            at_most: number("-le").unwrap_or(0),
+        })
+    }
+}
+
+impl Line {
+    /// The line for a dialect.
+    pub fn say(&self, ways: &Ways) -> String {
+        let inside = |script: String| {
+            if ways.inside.is_empty() { script } else { format!("{} {}", ways.inside, quoted(&script)) }
+        };
+        match self {
+            Self::Guard(guard) => guard.say(ways.stop),
+            Self::Name(pattern) => format!("{}{}{}", ways.name.0, expression(pattern), ways.name.1),
+            Self::Account { account, hash } => {
+                let mut words = "useradd -m -s /bin/bash".to_owned();
+                if !account.full_name.is_empty() {
+                    words.push_str(&format!(" -c {}", quoted(&account.full_name)));
+                }
+                let groups: Vec<&str> = account.groups.iter().map(|own| group(own, "sudo")).collect();
+                if !groups.is_empty() {
+                    words.push_str(&format!(" -G {}", groups.join(",")));
+                }
+                if let Some(hash) = hash {
+                    words.push_str(&format!(" -p {}", quoted(hash)));
+                }
+                inside(format!("{words} {}", account.name))
+            }
+            Self::Remove(name) => inside(format!("apt-get -y purge {name}")),
+            Self::Script { name, text } => inside(format!(
+                "echo {} | base64 -d >/root/{name} && chmod 700 /root/{name} && /root/{name}",
+                STANDARD.encode(text)
+            )),
+            Self::MediaScript(name) => format!("sh {}/neatstack/{name}", ways.media),
+            Self::Own { run, wait, outside } => {
+                let end = if *wait { "" } else { " &" };
+                if *outside { format!("{run}{end}") } else { format!("{}{end}", inside(run.clone())) }
+            }
+        }
+    }
+
+    /// What a line means.
+    pub fn understand(line: &str, ways: &Ways) -> Self {
+        let line = line.trim();
+        if let Some(guard) = Guard::understand(line, ways.stop) {
+            return Self::Guard(guard);
+        }
+        let name = line.strip_prefix(ways.name.0).and_then(|rest| rest.strip_suffix(ways.name.1));
+        if let Some(name) = name.filter(|_| !ways.name.0.is_empty()) {
+            return Self::Name(pattern(name));
+        }
+        if let Some(name) = line.strip_prefix(&format!("sh {}/neatstack/", ways.media)) {
+            return Self::MediaScript(name.to_owned());
+        }
+        let (run, wait) = line.strip_suffix(" &").map_or((line, true), |run| (run, false));
+        let script = if ways.inside.is_empty() {
+            Some(run.to_owned())
+        } else {
+            let whole = run.strip_prefix(ways.inside).and_then(|rest| unquoted(rest.trim_start()));
+            whole.filter(|(_, rest)| rest.is_empty()).map(|(script, _)| script)
+        };
+        let Some(script) = script else {
+            // A program that is run in the installed system without a shell of its own.
+            let direct = ways.inside.split(' ').next().unwrap_or_default();
+            let direct = run.strip_prefix(&format!("{direct} ")).filter(|rest| ways.inside.starts_with("in-target") && !rest.is_empty());
+            return match direct {
+                Some(direct) => Self::Own { run: direct.to_owned(), wait, outside: false },
+                None => Self::Own { run: run.to_owned(), wait, outside: true },
+            };
+        };
+        if let Some(line) = Self::of_script(&script).filter(|_| wait) {
+            return line;
+        }
+        Self::Own { run: script, wait, outside: false }
+    }
+
+    fn of_script(script: &str) -> Option<Self> {
+        if let Some(name) = script.strip_prefix("apt-get -y purge ").filter(|name| !name.contains(' ')) {
+            return Some(Self::Remove(name.to_owned()));
+        }
+        if let Some(rest) = script.strip_prefix("echo ") {
+            let (packed, rest) = rest.split_once(" | base64 -d >/root/")?;
+            let name = rest.split_once(" && chmod 700 ")?.0;
+            let text = String::from_utf8(STANDARD.decode(packed).ok()?).ok()?;
+            return Some(Self::Script { name: name.to_owned(), text });
+        }
+        let mut rest = script.strip_prefix("useradd -m -s /bin/bash")?.trim_start();
+        let mut account = Account::named("");
+        let mut hash = None;
+        if let Some(after) = rest.strip_prefix("-c ") {
+            let (name, after) = unquoted(after)?;
+            account.full_name = name;
+            rest = after.trim_start();
+        }
+        if let Some(after) = rest.strip_prefix("-G ") {
+            let (groups, after) = after.split_once(' ')?;
+            account.groups = groups.split(',').map(|own| neutral_group(own, "sudo")).collect();
+            rest = after;
+        }
+        if let Some(after) = rest.strip_prefix("-p ") {
+            let (value, after) = unquoted(after)?;
+            hash = Some(value);
+            rest = after.trim_start();
+        }
+        rest.clone_into(&mut account.name);
+        (!rest.contains(' ')).then_some(Self::Account { account, hash })
+    }
+
+    /// Puts what it means into a model.
+    pub fn into_model(self, stage: Stage, model: &mut Model, vault: &mut Vault) {
+        match self {
+            Self::Guard(guard) => {
+                let size = |mib: u64| (mib > 0).then_some(crate::model::Size::Mib(mib));
+                let disk = model.disk.iter_mut().find(|disk| disk.device == guard.device || disk.device.is_empty());
+                if let Some(disk) = disk {
+                    disk.only_disk = guard.only;
+                    disk.at_least = size(guard.at_least);
+                    disk.at_most = size(guard.at_most);
+                }
+            }
+            Self::Name(pattern) => model.machine.name = pattern,
+            Self::Account { mut account, hash } => {
+                if let Some(hash) = hash {
+                    vault.insert(account.password_field(), SecretValue::Hash(hash));
+                    account.password = Some(Secret::Origin(true));
+                }
+                model.account.push(account);
+            }
+            Self::Remove(name) => model.software.remove.push(name),
+            Self::Script { name, text } => {
+                model.script.push(Script { name, stage, text, from: String::new(), carried: Carried::Inside });
+            }
+            Self::MediaScript(name) => model.script.push(Script {
+                name,
+                stage,
+                text: String::new(),
+                from: String::new(),
+                carried: Carried::Media,
+            }),
+            Self::Own { run, wait, outside } => {
+                model.command.push(Command { wait, outside, ..Command::new(stage, run) });
+            }
+        }
+    }
+}
+
+/// Lines of a stage for dialects that have one place for all of them.
+pub(crate) fn lines(model: &Model, stage: Stage, secrets: &Vault, more_accounts: &[Account]) -> Vec<Line> {
+    let mut lines = Vec::new();
+    if stage == Stage::SystemInstalled {
+        for account in more_accounts {
+            let value = secrets.get(&account.password_field()).filter(|_| account.password.is_some());
+            let hash = value.and_then(|value| hash(model, &account.name, value));
+            let bare = Account {
+                password: None,
+                password_never_expires: false,
+                automatic_sign_ins: 0,
+                ..account.clone()
+            };
+            lines.push(Line::Account { account: bare, hash });
+        }
+        lines.extend(model.software.remove.iter().cloned().map(Line::Remove));
+    }
+    for command in model.commands(stage) {
+        // While setup starts there is nothing but the setup environment.
+        let outside = command.outside || stage == Stage::SetupStart;
+        lines.push(Line::Own { run: command.run.clone(), wait: command.wait, outside });
+    }
+    for script in model.script.iter().filter(|script| script.stage == stage) {
+        lines.push(match script.carried {
+            Carried::Media => Line::MediaScript(script.name.clone()),
+            Carried::Inside => Line::Script { name: script.name.clone(), text: script.text.clone() },
+        });
+    }
+    lines
+}
+
+/// Files that scripts on the media are.
+pub(crate) fn side_files(model: &Model) -> Vec<crate::SideFile> {
+    let scripts = model.script.iter().filter(|own| own.carried == Carried::Media && !own.text.is_empty());
+    scripts
+        .map(|own| crate::SideFile {
+            path: format!("neatstack/{}", own.name),
+            bytes: own.text.clone().into_bytes(),
+        })
+        .collect()
+}
+
+/// What no installer of Linux can say.
+pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], findings: &mut Vec<Finding>) {
+    let mut add = |field: &str, why: &str, hint: &str| findings.push(Finding::unsaid(field, dialect, why, hint));
+    let language = &model.language;
+    let first = if language.setup.is_empty() { &language.user } else { &language.setup };
+    for (field, value) in [
+        ("language.interface", &language.interface),
+        ("language.system", &language.system),
+        ("language.user", &language.user),
+    ] {
+        if !value.is_empty() && value != first {
+            add(field, &format!("setup and system have one language, {first}"), "say the same for all, or set it by a command");
+        }
+    }
+    for keyboard in language.keyboards.iter().filter(|own| crate::tables::xkb(own).is_none()) {
+        add("language.keyboards", &format!("{keyboard} has no layout of X here"), "write it as xkb:LAYOUT(VARIANT)");
+    }
+    if model.machine.owner.len() + model.machine.organisation.len() > 0 {
+        add("machine.owner", "it has no owner and no organisation", "write a file by a command");
+    }
+    if model.system.key.as_ref().is_some_and(|key| !matches!(key, crate::model::KeyChoice::None(_))) {
+        add("system.key", "there are no product keys", "leave it out");
+    }
+    if model.network.place.is_some() {
+        add("network.place", "networks have no place", "leave it out");
+    }
+    if !model.registry.is_empty() {
+        add("registry", "there is no registry", "leave it out");
+    }
+    if !model.software.drivers.is_empty() {
+        add("software.drivers", "drivers come with the kernel", "add packages with firmware to software.add");
+    }
+    if !model.software.updates.is_empty() {
+        add("software.updates", "updates come from the mirror", "install packages by a command");
+    }
+    if model.power.sleep_minutes.is_some() || model.power.screen_minutes.is_some() || model.power.hibernation.is_some() {
+        add("power", "it has no say in when a machine sleeps", "set it by a command");
+    }
+    for account in model.account.iter().filter(|account| account.automatic_sign_ins > 0) {
+        add("account.automatic_sign_ins", &format!("{} is not signed in by itself", account.name), "set up the display manager by a command");
+    }
+    for disk in &model.disk {
+        if disk.device.is_empty() {
+            add("disk.device", "disks have names there, no numbers", "add device = \"sda\"");
+        }
+        for partition in &disk.partition {
+            if partition.letter.is_some() {
+                add("disk.partition.letter", "there are no drive letters", "say mount instead");
+            }
+            if matches!(partition.kind, crate::model::PartitionKind::Reserved | crate::model::PartitionKind::Recovery) {
+                add("disk.partition.kind", "systems of this kind have no such partition", "leave it out for this dialect");
+            }
+        }
+    }
+    for command in model.command.iter().filter(|command| !stages.contains(&command.stage)) {
+        add("command", &format!("`{}` at {}: it has no such stage", command.run, command.stage.name()), "use system-installed");
+    }
+    for command in model.command.iter().filter(|own| own.run.contains(['\n', '\r']) || own.description.contains(['\n', '\r'])) {
+        add("command", &format!("{:?} has several lines", command.run), "make it a [[script]]");
+    }
+    for script in model.script.iter().filter(|script| !stages.contains(&script.stage)) {
+        add("script", &format!("{} at {}: it has no such stage", script.name, script.stage.name()), "use system-installed");
+    }
+    for script in model.script.iter().filter(|own| own.carried == Carried::Media && own.text.is_empty()) {
+        findings.push(Finding::note("script", format!("{} must be put on the media by another way", script.name)));
+    }
+    let mut none = |field: &str, what: &str| findings.push(Finding::note(field, format!("{} has no {what}, so there is nothing to say", dialect.name())));
+    if !model.waive.is_empty() {
+        none("waive", "checks of the hardware");
+    }
+    if model.prevent_encryption {
+        none("prevent_encryption", "encryption without being asked");
+    }
+    if !model.first_start.skip.is_empty() {
+        none("first_start.skip", "such pages");
+    }
+    if model.first_start.offline_account {
+        none("first_start.offline_account", "accounts of a vendor");
+    }
+    if model.command.iter().any(|command| command.hidden) {
+        none("command.hidden", "windows while it runs commands");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const WAYS: Ways = Ways {
+        inside: "in-target sh -c",
+        media: "/cdrom",
+        stop: "exit 1",
+        name: ("debconf-set netcfg/get_hostname \"", "\""),
+    };
+
+    #[test]
+    fn lines_are_understood_as_they_are_said() {
+        let account = Account { full_name: "Ann O'Hara".into(), groups: vec!["administrators".into()], ..Account::named("ann") };
+        let own = |run: &str, wait, outside| Line::Own { run: run.into(), wait, outside };
+        let lines = [
+            Line::Guard(Guard { device: "sda".into(), only: true, at_least: 10, at_most: 0 }),
+            Line::Guard(Guard { device: "vda".into(), only: false, at_least: 0, at_most: 99 }),
+            Line::Name("lab-{serial}-{random:4}".into()),
+            Line::Account { account, hash: Some("$6$a$b'c".into()) },
+            Line::Remove("nano".into()),
+            Line::Script { name: "a.sh".into(), text: "echo 'x'\n".into() },
+            Line::MediaScript("b.sh".into()),
+            own("echo 'it''s' \"x\"", true, false),
+            own("cp a /target/b", false, true),
+        ];
+        for line in lines {
+            assert_eq!(Line::understand(&line.say(&WAYS), &WAYS), line);
+        }
+        assert_eq!(Line::understand("in-target apt-get update", &WAYS), own("apt-get update", true, false));
+    }
+
+    #[test]
+    fn the_same_password_gives_the_same_hash_and_another_account_another() {
+        let model = Model::default();
+        let plain = SecretValue::Plain("anchor".into());
+        let first = hash(&model, "helm", &plain).unwrap();
+        assert!(first.starts_with("$6$"), "{first}");
+        assert_eq!(hash(&model, "helm", &plain).unwrap(), first);
+        assert_ne!(hash(&model, "deck", &plain).unwrap(), first);
+    }
+}

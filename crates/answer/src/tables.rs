@@ -1,0 +1,179 @@
+//! Tables that map what one dialect says to what another says: time zones, keyboards, languages.
+
+use std::sync::LazyLock;
+
+static ZONES: &str = include_str!("../data/time-zones.txt");
+static KEYBOARDS: &str = include_str!("../data/keyboards.txt");
+
+fn lines(text: &'static str) -> impl Iterator<Item = &'static str> {
+    text.lines().filter(|line| !line.is_empty() && !line.starts_with('#'))
+}
+
+/// IANA name, whether it stands for the other name, the other name.
+static ZONE_TABLE: LazyLock<Vec<(&str, bool, &str)>> = LazyLock::new(|| {
+    let row = |line: &'static str| {
+        let (iana, name) = line.split_once('\t')?;
+        Some((iana.trim_end_matches('*'), iana.ends_with('*'), name))
+    };
+    lines(ZONES).filter_map(row).collect()
+});
+
+/// The name that install images have for an IANA time zone.
+pub(crate) fn zone_name(iana: &str) -> Option<&'static str> {
+    ZONE_TABLE.iter().find(|(own, ..)| own.eq_ignore_ascii_case(iana)).map(|(_, _, name)| *name)
+}
+
+/// The IANA time zone that stands for such a name.
+pub(crate) fn zone_of_name(name: &str) -> Option<&'static str> {
+    ZONE_TABLE.iter().find(|(_, first, own)| *first && own.eq_ignore_ascii_case(name)).map(|(iana, ..)| *iana)
+}
+
+/// All IANA names.
+pub(crate) fn zones() -> impl Iterator<Item = &'static str> {
+    ZONE_TABLE.iter().map(|(iana, ..)| *iana)
+}
+
+/// All names that install images have for time zones.
+pub(crate) fn zone_names() -> impl Iterator<Item = &'static str> {
+    ZONE_TABLE.iter().filter(|(_, first, _)| *first).map(|(_, _, name)| *name)
+}
+
+/// A language and its usual keyboard.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Keyboard {
+    /// Language tag.
+    pub tag: &'static str,
+    /// Language identifier, four hexadecimal digits.
+    pub language: &'static str,
+    /// Identifier of the layout, eight hexadecimal digits.
+    pub layout: &'static str,
+    /// Layout of X, with its variant in parentheses.
+    pub xkb: &'static str,
+}
+
+static KEYBOARD_TABLE: LazyLock<Vec<Keyboard>> = LazyLock::new(|| {
+    let row = |line: &'static str| {
+        let mut cells = line.split('\t');
+        Some(Keyboard { tag: cells.next()?, language: cells.next()?, layout: cells.next()?, xkb: cells.next()? })
+    };
+    lines(KEYBOARDS).filter_map(row).collect()
+});
+
+fn keyboards() -> &'static [Keyboard] {
+    &KEYBOARD_TABLE
+}
+
+fn of_tag(tag: &str) -> Option<Keyboard> {
+    keyboards().iter().find(|row| row.tag.eq_ignore_ascii_case(tag)).copied()
+}
+
+/// All language tags that are known with a keyboard.
+pub(crate) fn language_tags() -> impl Iterator<Item = &'static str> {
+    keyboards().iter().map(|row| row.tag)
+}
+
+/// Whether it is `0406:00000406`: a language and a layout by their identifiers.
+pub(crate) fn is_layout_pair(text: &str) -> bool {
+    let hex = |text: &str, len| text.len() == len && text.bytes().all(|byte| byte.is_ascii_hexdigit());
+    text.split_once(':').is_some_and(|(language, layout)| hex(language, 4) && hex(layout, 8))
+}
+
+/// A keyboard of the neutral form as language and layout identifiers; a bare tag is understood by setup too.
+pub(crate) fn layout_pair(keyboard: &str) -> Option<String> {
+    if is_layout_pair(keyboard) {
+        return Some(keyboard.to_owned());
+    }
+    if let Some(xkb) = keyboard.strip_prefix("xkb:") {
+        let row = keyboards().iter().find(|row| row.xkb == xkb)?;
+        return Some(format!("{}:{}", row.language.to_lowercase(), row.layout.to_lowercase()));
+    }
+    of_tag(keyboard).map(|row| row.tag.to_owned())
+}
+
+/// A keyboard of the neutral form as a layout of X, with its variant in parentheses.
+pub(crate) fn xkb(keyboard: &str) -> Option<String> {
+    if let Some(xkb) = keyboard.strip_prefix("xkb:") {
+        return Some(xkb.to_owned());
+    }
+    if let Some((language, layout)) = keyboard.split_once(':') {
+        let same = |row: &&Keyboard| row.layout.eq_ignore_ascii_case(layout);
+        let exact = keyboards().iter().filter(same).find(|row| row.language.eq_ignore_ascii_case(language));
+        return exact.or_else(|| keyboards().iter().find(same)).map(|row| row.xkb.to_owned());
+    }
+    of_tag(keyboard).map(|row| row.xkb.to_owned())
+}
+
+/// A layout of X as a keyboard of the neutral form: the tag of a language for which it is the usual one, preferring
+/// the language that is spoken.
+pub(crate) fn keyboard_of_xkb(xkb: &str, spoken: &str) -> String {
+    let same = || keyboards().iter().filter(|row| row.xkb == xkb);
+    let row = same().find(|row| row.tag.eq_ignore_ascii_case(spoken)).or_else(|| same().next());
+    row.map_or_else(|| format!("xkb:{xkb}"), |row| row.tag.to_owned())
+}
+
+/// Layout and variant of `us(dvorak)`.
+pub(crate) fn split_xkb(xkb: &str) -> (&str, &str) {
+    xkb.strip_suffix(')').and_then(|text| text.split_once('(')).unwrap_or((xkb, ""))
+}
+
+/// `da_DK.UTF-8` of `da-DK`.
+pub(crate) fn posix_locale(tag: &str) -> String {
+    let mut parts = tag.split('-');
+    let language = parts.next().unwrap_or_default();
+    let rest: Vec<&str> = parts.collect();
+    let country = rest.iter().rfind(|part| part.len() == 2).copied();
+    let script = rest.iter().find(|part| part.len() == 4).copied();
+    let modifier = script.map(|script| format!("@{}", script.to_lowercase().replace("latn", "latin")));
+    let country = country.map(|country| format!("_{country}"));
+    format!("{language}{}.UTF-8{}", country.unwrap_or_default(), modifier.unwrap_or_default())
+}
+
+/// `da-DK` of `da_DK.UTF-8`; none for `C` and `POSIX`.
+pub(crate) fn tag_of_posix(locale: &str) -> Option<String> {
+    let (name, modifier) = locale.split_once('@').unwrap_or((locale, ""));
+    let name = name.split('.').next().unwrap_or_default();
+    if matches!(name, "" | "C" | "POSIX") {
+        return None;
+    }
+    let (language, country) = name.split_once('_').unwrap_or((name, ""));
+    let script = if modifier == "latin" { "-Latn" } else { "" };
+    let country = if country.is_empty() { String::new() } else { format!("-{country}") };
+    Some(format!("{language}{script}{country}"))
+}
+
+/// The candidate that `word` was probably meant to be.
+pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let word = word.to_lowercase();
+    let score = |candidate: &&'a str| strsim::jaro_winkler(&word, &candidate.to_lowercase());
+    let scored = candidates.into_iter().map(|candidate| (score(&candidate), candidate));
+    scored.filter(|(score, _)| *score > 0.8).max_by(|(a, _), (b, _)| a.total_cmp(b)).map(|(_, candidate)| candidate)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn zones_go_there_and_back() {
+        assert_eq!(zone_name("Europe/Copenhagen"), Some("Romance Standard Time"));
+        assert_eq!(zone_of_name("GMT Standard Time"), Some("Europe/London"));
+        assert_eq!(zone_name("Europe/Nowhere"), None);
+        for name in zone_names() {
+            assert_eq!(zone_of_name(name).and_then(zone_name), Some(name));
+        }
+    }
+
+    #[test]
+    fn keyboards_and_locales_go_there_and_back() {
+        assert_eq!(xkb("da-DK").unwrap(), "dk");
+        assert_eq!(xkb("0809:00000809").unwrap(), "gb");
+        assert_eq!(layout_pair("xkb:gb").unwrap(), "0809:00000809");
+        assert_eq!(keyboard_of_xkb("gb", "en-GB"), "en-GB");
+        assert_eq!(keyboard_of_xkb("dk", "en-GB"), "da-DK");
+        assert_eq!(keyboard_of_xkb("us(dvorak)", "en-US"), "xkb:us(dvorak)");
+        assert_eq!(split_xkb("us(dvorak)"), ("us", "dvorak"));
+        for tag in language_tags() {
+            assert_eq!(tag_of_posix(&posix_locale(tag)).unwrap(), tag);
+        }
+    }
+}
