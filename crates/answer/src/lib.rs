@@ -6,6 +6,7 @@
 
 mod autoinstall;
 mod check;
+mod choose;
 mod describe;
 mod dialect;
 mod edit;
@@ -25,6 +26,7 @@ mod write;
 mod xml;
 
 pub use check::{EditionFact, Erasure, MediaFacts, Report, check_file, check_model, read_file};
+pub use choose::{Chooser, chooser};
 pub use describe::describe;
 pub use dialect::{Dialect, answer_files, text_of};
 pub use edit::{insert_command, move_command, remove_command};

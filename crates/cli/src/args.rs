@@ -1,7 +1,11 @@
 //! The command line. Parsed arguments only record; the commands check and touch the disk.
 
+mod answer;
 mod service;
 
+pub(crate) use answer::{
+    AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs, RemoveArgs, WriteArgs,
+};
 pub(crate) use service::{
     CompareArgs, DriversArgs, InventoryArgs, SchemaArgs, SchemaForm, UpdateAction, UpdateArgs, UpdateNewArgs,
 };
@@ -78,6 +82,7 @@ pub(crate) enum Command {
     Drivers(DriversArgs),
     Update(UpdateArgs),
     Compare(CompareArgs),
+    Answer(AnswerArgs),
     Draft(DraftArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
@@ -538,6 +543,9 @@ pub(crate) struct BuildArgs {
     /// Overwrite an output that no earlier build left
     #[arg(long)]
     pub replace: bool,
+    /// With a site list, only this machine; may be given several times
+    #[arg(long, value_name = "MACHINE")]
+    pub only: Vec<String>,
     /// Compute the SHA-256 of the ISO file while writing it, for the ledger
     #[arg(long)]
     pub digest: bool,
@@ -616,6 +624,14 @@ mod tests {
             "neatstack split a.wim --limit 3800MiB -o a.swm",
             "neatstack files a.iso --edition 1 --image sources/boot.wim",
             "neatstack capture d -o a.wim --name x --exclude *.tmp",
+            "neatstack answer new --language da-DK -o a.answer.toml",
+            "neatstack answer read a.xml --json",
+            "neatstack answer write a.answer.toml --dialect preseed --sites m.csv -o out",
+            "neatstack answer insert a.xml --stage first-sign-in --command x --at 2 --hidden",
+            "neatstack answer move a.xml --stage setup-start --from 1 --to 2",
+            "neatstack answer remove a.xml --stage setup-start --number 1",
+            "neatstack answer check a.xml --media a.iso",
+            "neatstack build s.toml --only LAB-01 --only LAB-02",
         ] {
             assert!(parses(line), "{line}");
         }
@@ -631,6 +647,10 @@ mod tests {
             "neatstack editions a.wim keep 1",
             "neatstack repack a.wim -o b.wim --chunk 32KiX",
             "neatstack files a.iso --image sources/boot.wim",
+            "neatstack answer",
+            "neatstack answer write a.answer.toml --dialect xml",
+            "neatstack answer write a.answer.toml --dialect preseed --sites m.csv",
+            "neatstack answer insert a.xml --stage later --command x",
         ] {
             assert!(!parses(line), "{line}");
         }

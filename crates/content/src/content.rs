@@ -176,6 +176,29 @@ impl Content {
         &self.pieces
     }
 
+    /// Whether both are put together from the same pieces, so that their bytes are equal without reading them.
+    pub fn is_same(&self, other: &Self) -> bool {
+        let same = |(own, other): (&Piece, &Piece)| match (own, other) {
+            (
+                Piece::Extent { source, offset, len },
+                Piece::Extent { source: other_source, offset: other_offset, len: other_len },
+            ) => Arc::ptr_eq(source, other_source) && offset == other_offset && len == other_len,
+            (
+                Piece::Bytes { block, start, len },
+                Piece::Bytes { block: other_block, start: other_start, len: other_len },
+            ) => Arc::ptr_eq(block, other_block) && start == other_start && len == other_len,
+            (Piece::Zeros(len), Piece::Zeros(other_len)) => len == other_len,
+            (
+                Piece::Deferred { producer, start, len },
+                Piece::Deferred { producer: other_producer, start: other_start, len: other_len },
+            ) => Arc::ptr_eq(producer, other_producer) && start == other_start && len == other_len,
+            _ => false,
+        };
+        self.len() == other.len()
+            && self.pieces().len() == other.pieces().len()
+            && self.pieces().iter().zip(other.pieces()).all(same)
+    }
+
     /// The `len` bytes from `offset` on; fails if they are not all there.
     pub fn part(&self, offset: u64, len: u64) -> Result<Self> {
         let end = offset

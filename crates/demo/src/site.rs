@@ -70,9 +70,10 @@ installer = "setup.cmd"
 files = "apps/moorings"
 when = "first-sign-in"
 
-# Setup finds this in the root of the media and asks nothing.
+# What setup asks, answered once in our own form; it is written as setup reads it, into the root of the media.
 [answer]
-file = "bridge-answers.xml"
+file = "bridge.answer.toml"
+dialects = ["unattend"]
 
 [media]
 label = "BRIDGE_7"
@@ -169,22 +170,190 @@ const REGISTRY: &str = "Windows Registry Editor Version 5.00\r\n\r\n\
 [HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\Services\\ClockKeeper]\r\n\"Start\"=dword:00000002\r\n\r\n\
 [HKEY_CURRENT_USER\\Software\\Brackwater\\Desktop]\r\n\"Tips\"=-\r\n";
 
-const ANSWERS: &str = r#"<?xml version="1.0" encoding="utf-8"?>
-<unattend xmlns="urn:schemas-brackwater:unattend">
-  <settings pass="setup">
-    <component name="Quay-Setup" processorArchitecture="amd64">
+/// The answers of a bridge console in the neutral form.
+const ANSWERS: &str = r#"# What setup asks of a bridge console. `neatstack answer check bridge.answer.toml` says what it erases.
+format = 1
+title = "Bridge console"
+# Consoles have one disk, and everything on it goes.
+erases = "yes"
+architectures = ["x64"]
+# Some consoles are older than the newest checks.
+waive = ["security-chip", "processor"]
+prevent_encryption = true
+
+[language]
+setup = "en-GB"
+interface = "da-DK"
+system = "da-DK"
+user = "da-DK"
+keyboards = ["da-DK", "en-GB"]
+time_zone = "Europe/Copenhagen"
+
+[system]
+edition = "Quay OS 7 Bridge"
+key = { none = true }
+licence = "accept"
+
+[machine]
+name = "BRIDGE-{serial}"
+owner = "Bridge"
+organisation = "Brackwater Ferries"
+
+[[disk]]
+number = 0
+wipe = true
+scheme = "gpt"
+only_disk = true
+at_least = "60GB"
+partition = [
+  { kind = "efi", size = "300MiB", label = "EFI" },
+  { kind = "reserved", size = "16MiB" },
+  { kind = "system", size = "rest", label = "Console", letter = "C" },
+]
+
+[administrator]
+enabled = false
+
+[[account]]
+name = "helm"
+full_name = "The helm"
+groups = ["users"]
+password = { file = "helm-password.txt" }
+password_never_expires = true
+automatic_sign_ins = 1
+
+[network]
+needed = false
+place = "work"
+
+[first_start]
+skip = ["registration", "wireless", "local-account"]
+offline_account = true
+privacy = "decline"
+
+[power]
+sleep_minutes = 0
+screen_minutes = 0
+hibernation = false
+
+[[registry]]
+key = 'HKLM\SOFTWARE\Brackwater\Console'
+name = "Deck"
+value = "Bridge"
+
+[[command]]
+stage = "first-sign-in"
+run = 'cmd.exe /c "C:\Brackwater\telephone-list.txt"'
+description = "Show the telephone list once"
+wait = true
+"#;
+
+/// Last year's file, as somebody left it: with faults that `answer check` finds.
+const LAST_YEAR: &str = r#"<?xml version="1.0" encoding="utf-8"?>
+<!-- Bridge consoles, the year before. Ask the harbour office before changing anything. -->
+<unattend xmlns="urn:schemas-microsoft-com:unattend" xmlns:wcm="http://schemas.microsoft.com/WMIConfig/2002/State">
+  <settings pass="windowsPE">
+    <component name="Microsoft-Windows-Setup" processorArchitecture="amd64" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS">
       <DiskConfiguration>
-        <Disk>
+        <Disk wcm:action="add">
           <DiskID>0</DiskID>
           <WillWipeDisk>true</WillWipeDisk>
         </Disk>
       </DiskConfiguration>
-      <ComputerName>BRIDGE-01</ComputerName>
-      <TimeZone>Europe/London</TimeZone>
+      <ImageInstall>
+        <OSImage>
+          <InstallFrom>
+            <MetaData wcm:action="add">
+              <Key>/IMAGE/NAME</Key>
+              <Value>Quay OS 7 Brigde</Value>
+            </MetaData>
+          </InstallFrom>
+        </OSImage>
+      </ImageInstall>
+      <UserData>
+        <AcceptEula>true</AcceptEula>
+      </UserData>
+    </component>
+  </settings>
+  <settings pass="specialize">
+    <component name="Microsoft-Windows-Shell-Setup" processorArchitecture="x86" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS">
+      <ComputerName>BRIDGE-CONSOLE-NO-1</ComputerName>
+      <TimeZone>Romance Standart Time</TimeZone>
+    </component>
+  </settings>
+  <settings pass="oobeSystem">
+    <component name="Microsoft-Windows-Shell-Setup" processorArchitecture="amd64" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS">
+      <UserAccounts>
+        <LocalAccounts>
+          <LocalAccount wcm:action="add">
+            <Name>helm</Name>
+            <Group>Users</Group>
+            <Password>
+              <Value>fairwind</Value>
+              <PlainText>true</PlainText>
+            </Password>
+          </LocalAccount>
+        </LocalAccounts>
+      </UserAccounts>
+      <FirstLogonCommands>
+        <SynchronousCommand wcm:action="add">
+          <Order>1</Order>
+          <CommandLine>cmd.exe /c echo ready</CommandLine>
+        </SynchronousCommand>
+        <SynchronousCommand wcm:action="add">
+          <Order>1</Order>
+          <CommandLine>%configsetroot%\tools\charts.cmd</CommandLine>
+        </SynchronousCommand>
+      </FirstLogonCommands>
     </component>
   </settings>
 </unattend>
 "#;
+
+/// A stack file for many machines.
+const FLEET: &str = r#"# A media for each ticket kiosk: the same system, its own name and quay.
+title = "Ticket kiosks"
+
+[source]
+media = "@MEDIA@"
+editions = ["Quay OS 7 Kiosk"]
+
+[answer]
+dialects = ["unattend"]
+
+[answer.model]
+title = "Ticket kiosk"
+erases = "yes"
+
+[answer.model.language]
+setup = "en-GB"
+system = "en-GB"
+user = "en-GB"
+keyboards = ["en-GB"]
+time_zone = "Europe/London"
+
+[answer.model.system]
+edition = "Quay OS 7 Kiosk"
+licence = "accept"
+
+[answer.model.machine]
+name = "{name}"
+organisation = "Brackwater Ferries, {quay}"
+
+[[answer.model.disk]]
+number = 0
+wipe = true
+
+# Every row is a machine; {column} stands for its cells in names and answers.
+[[variant]]
+sites = "machines.csv"
+
+[media]
+label = "{name}"
+iso = "out/{name}.iso"
+"#;
+
+const MACHINES: &str = "name,serial,quay\nKIOSK-01,BF7001,North quay\nKIOSK-02,BF7002,North quay\nKIOSK-03,BF7003,\"Old harbour, east\"\n";
 
 /// The files, by their path in the demo folder.
 pub(crate) fn tree() -> Result<Tree> {
@@ -194,7 +363,11 @@ pub(crate) fn tree() -> Result<Tree> {
     put(STACK_NAME, STACK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("quay.catalogue.toml", CATALOGUE.as_bytes())?;
     put("site.reg", &Encoding::Utf16Le.encode(REGISTRY))?;
-    put("bridge-answers.xml", ANSWERS.as_bytes())?;
+    put("bridge.answer.toml", ANSWERS.as_bytes())?;
+    put("helm-password.txt", b"made up for the demo\n")?;
+    put("bridge-last-year.xml", LAST_YEAR.as_bytes())?;
+    put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
+    put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;
     put("site-files/telephone-list.txt", b"Bridge 100\r\nEngine room 200\r\nHarbour office 300\r\n")?;
     put("site-files/charts/approach.txt", &crate::words::prose("approach", 12_000))?;

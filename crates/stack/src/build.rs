@@ -4,12 +4,17 @@ use crate::{
     Finding, Ledger, LedgerFile,
     ledger::{LEDGER_KIND, LedgerOutput, LedgerSource},
     plan::{Prepared, Weight, sha256},
+    recipe::Laid,
 };
 use neat_content::{Content, DigestKind, Error, Job, NodeId, PendingFile, Result};
+use neat_media::master;
 use std::{
     collections::HashSet,
     path::{Path, PathBuf},
 };
+
+/// Most media that are written at once; what they share is read once for all of them.
+const AT_ONCE: usize = 100;
 
 /// How a build is done.
 #[derive(Clone, Debug)]
@@ -35,55 +40,105 @@ pub struct BuildOutcome {
     pub ledger: Ledger,
 }
 
-impl Prepared {
-    /// Writes the media and its ledger. Refuses while there are findings that must be answered in the stack file
+impl Prepared<'_> {
+    /// Writes each media and its ledger. Refuses while there are findings that must be answered in the stack file
     /// first; nothing is written then.
-    pub fn build(mut self, options: &BuildOptions<'_>, job: &Job<'_>) -> Result<BuildOutcome> {
+    pub fn build(mut self, options: &BuildOptions<'_>, job: &Job<'_>) -> Result<Vec<BuildOutcome>> {
         if let Some(Finding { message, hint, .. }) =
             self.report.findings.iter().find(|finding| finding.weight == Weight::Refused)
         {
             return Err(Error::refused(message.clone(), hint.clone()));
         }
-        if self.report.source.as_ref().is_some_and(|source| same_file(Path::new(&source.path), &self.iso)) {
-            return Err(Error::refused(
-                format!("{} is the source itself, which is never written", self.iso.display()),
-                "give `media.iso` another name",
-            ));
-        }
-        if let Some(folder) = self.iso.parent() {
-            std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
+        for iso in self.isos()? {
+            if self.report.source.as_ref().is_some_and(|source| same_file(Path::new(&source.path), &iso)) {
+                return Err(Error::refused(
+                    format!("{} is the source itself, which is never written", iso.display()),
+                    "give `media.iso` another name",
+                ));
+            }
+            if let Some(folder) = iso.parent() {
+                std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
+            }
         }
         self.finish_image(options.threads, job)?;
-        // What a later step took off the media again is no file of it, and what was put twice is one.
-        let mut seen = HashSet::new();
-        let found = |file: &LedgerFile| self.layout.tree().find_ignoring_case(&file.path);
-        let placed: Vec<(NodeId, LedgerFile)> = self
-            .placed
-            .iter()
-            .filter_map(|file| Some((found(file)?, file.clone())))
-            .filter(|(id, _)| seen.insert(*id))
-            .collect();
-        let nodes: Vec<NodeId> = placed.iter().map(|(id, _)| *id).collect();
-        let (digest, digests) = write_iso(&self, &nodes, options.digest, job)?;
-        let empty = sha256(&Content::default(), job)?;
-        let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
-            size: self.layout.tree().node(id).content().map_or(0, Content::len),
-            sha256: sha256.unwrap_or_else(|| empty.clone()),
-            ..file
-        };
-        self.placed = placed.into_iter().zip(digests).map(on_media).collect();
-        let ledger = self.ledger(options, digest, job)?;
-        let mut name = self.iso.file_stem().map(ToOwned::to_owned).unwrap_or_default();
-        name.push(".ledger.json");
-        let ledger_path = self.iso.with_file_name(name);
-        let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
-        output.write_bytes(ledger.to_text()?.as_bytes())?;
-        pending.commit(output.finish()?.0)?;
-        Ok(BuildOutcome { iso: self.iso, ledger_path, ledger })
+        let sites = self.variants.each().to_vec();
+        if sites.len() < 2 {
+            let outcomes = self.write(std::slice::from_ref(&self.first), options, job)?;
+            return Ok(outcomes);
+        }
+        let twins = master::Twins::find(&self.recipe.editor.tree, job)?;
+        let mut outcomes = Vec::new();
+        for some in sites.chunks(AT_ONCE) {
+            let laid = some.iter().map(|site| self.recipe.lay_out(Some(site), None, Some(&twins), job));
+            let laid = laid.collect::<Result<Vec<Laid>>>()?;
+            outcomes.extend(self.write(&laid, options, job)?);
+        }
+        Ok(outcomes)
     }
 
-    fn ledger(&self, options: &BuildOptions<'_>, digest: Option<String>, job: &Job<'_>) -> Result<Ledger> {
+    /// The ISO files that a build writes.
+    pub fn isos(&self) -> Result<Vec<PathBuf>> {
+        let sites = self.variants.each();
+        if sites.is_empty() {
+            return Ok(vec![self.first.iso.clone()]);
+        }
+        sites.iter().map(|site| self.recipe.iso(Some(site))).collect()
+    }
+
+    /// Writes media together, then their ledgers.
+    fn write(&self, laid: &[Laid], options: &BuildOptions<'_>, job: &Job<'_>) -> Result<Vec<BuildOutcome>> {
+        let placed: Vec<Vec<(NodeId, LedgerFile)>> = laid.iter().map(placed_files).collect();
+        let nodes: Vec<Vec<NodeId>> = placed.iter().map(|files| files.iter().map(|(id, _)| *id).collect()).collect();
+        let mut pending = Vec::new();
+        let mut outputs = Vec::new();
+        for own in laid {
+            let (file, output) = PendingFile::create_output(&own.iso, options.digest.then_some(DigestKind::Sha256))?;
+            pending.push(file);
+            outputs.push(output);
+        }
+        let digests = match (laid, outputs.as_mut_slice()) {
+            // One alone is moved by the kernel.
+            ([one], [output]) => vec![one.layout.write_and_digest(&nodes[0], output, job)?],
+            _ => {
+                let plans: Vec<&master::Plan> = laid.iter().map(|own| &own.layout).collect();
+                master::write_together(&plans, &nodes, &mut outputs, job)?
+            }
+        };
+        let empty = sha256(&Content::default(), job)?;
+        let mut outcomes = Vec::new();
+        let each = laid.iter().zip(pending).zip(outputs).zip(placed).zip(digests);
+        for ((((own, pending), output), placed), digests) in each {
+            let (file, digest) = output.finish()?;
+            job.check()?;
+            pending.commit(file)?;
+            let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
+                size: own.layout.tree().node(id).content().map_or(0, Content::len),
+                sha256: sha256.unwrap_or_else(|| empty.clone()),
+                ..file
+            };
+            let files = placed.into_iter().zip(digests).map(on_media).collect();
+            let ledger = self.ledger(own, files, options, digest, job)?;
+            let mut name = own.iso.file_stem().map(ToOwned::to_owned).unwrap_or_default();
+            name.push(".ledger.json");
+            let ledger_path = own.iso.with_file_name(name);
+            let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
+            output.write_bytes(ledger.to_text()?.as_bytes())?;
+            pending.commit(output.finish()?.0)?;
+            outcomes.push(BuildOutcome { iso: own.iso.clone(), ledger_path, ledger });
+        }
+        Ok(outcomes)
+    }
+
+    fn ledger(
+        &self,
+        laid: &Laid,
+        files: Vec<LedgerFile>,
+        options: &BuildOptions<'_>,
+        digest: Option<String>,
+        job: &Job<'_>,
+    ) -> Result<Ledger> {
         let report = &self.report;
+        let output = laid.summary();
         Ok(Ledger {
             kind: LEDGER_KIND.into(),
             version: Ledger::VERSION,
@@ -98,22 +153,26 @@ impl Prepared {
             }),
             steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
             items: report.editions_work.iter().flat_map(crate::EditionWork::ledger_items).collect(),
-            files: self.placed.clone(),
+            files,
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
             output: LedgerOutput {
-                path: report.output.iso.clone(),
-                size: report.output.size,
-                label: report.output.label.clone(),
-                boot: report
-                    .output
-                    .boot
-                    .iter()
-                    .map(|entry| format!("{}: {}", entry.platform, entry.image))
-                    .collect(),
+                path: output.iso,
+                size: output.size,
+                label: output.label,
+                boot: output.boot.iter().map(|entry| format!("{}: {}", entry.platform, entry.image)).collect(),
                 sha256: digest,
             },
         })
     }
+}
+
+/// Files that were put on the media and are there in the end.
+fn placed_files(laid: &Laid) -> Vec<(NodeId, LedgerFile)> {
+    // What a later step took off the media again is no file of it, and what was put twice is one.
+    let mut seen = HashSet::new();
+    let found = |file: &LedgerFile| laid.layout.tree().find_ignoring_case(&file.path);
+    let own = laid.placed.iter().filter_map(|file| Some((found(file)?, file.clone())));
+    own.filter(|(id, _)| seen.insert(*id)).collect()
 }
 
 fn same_file(a: &Path, b: &Path) -> bool {
@@ -121,17 +180,4 @@ fn same_file(a: &Path, b: &Path) -> bool {
         (Ok(a), Ok(b)) => a == b,
         _ => false,
     }
-}
-
-/// Digest of the whole file, if wanted, and of each of `nodes`.
-type Digests = (Option<String>, Vec<Option<String>>);
-
-fn write_iso(prepared: &Prepared, nodes: &[NodeId], digest: bool, job: &Job<'_>) -> Result<Digests> {
-    let (pending, mut output) =
-        PendingFile::create_output(&prepared.iso, digest.then_some(DigestKind::Sha256))?;
-    let digests = prepared.layout.write_and_digest(nodes, &mut output, job)?;
-    let (file, digest) = output.finish()?;
-    job.check()?;
-    pending.commit(file)?;
-    Ok((digest, digests))
 }

@@ -1,8 +1,9 @@
 //! A commented stack file for a media.
 
 use crate::{
-    EditionSummary, answer::answer_files, edition_summaries_quickly, install_image_path, open_image,
+    EditionSummary, edition_summaries_quickly, install_image_path, open_image,
 };
+use neat_answer::answer_files;
 use neat_media::Media;
 use std::fmt::Write as _;
 

@@ -1,9 +1,7 @@
 //! Changes to a media's tree, each with its step in the plan and what there is to say about it.
 
 use crate::{
-    AnswerDialect,
-    answer::{answer_files, danger, text_of},
-    file::{AnswerSection, PlaceSection},
+    file::PlaceSection,
     ledger::LedgerFile,
     plan::{Finding, PlanStep, Weight},
 };
@@ -14,6 +12,7 @@ use neat_media::folder;
 use std::path::{Path, PathBuf};
 
 /// A tree being changed.
+#[derive(Clone)]
 pub(crate) struct Editor {
     pub tree: Tree,
     pub steps: Vec<PlanStep>,
@@ -230,86 +229,6 @@ impl Editor {
                 Weight::Refused,
                 format!("media:/{first}{more} would be overwritten by {}", section.from),
                 "write `replace = true` beside it if that is meant",
-            );
-        }
-        Ok(())
-    }
-
-    /// `[answer]`
-    pub(crate) fn answer(&mut self, section: &AnswerSection) -> Result<()> {
-        let from = self.local(&section.file);
-        let content = Content::from_path(&from)?;
-        let text = text_of(&content).ok_or_else(|| {
-            Error::request(format!("{} is too large for an answer file", from.display()), "give another file")
-        })?;
-        let dialect = AnswerDialect::of_text(&text).ok_or_else(|| {
-            Error::request(
-                format!("{} is no answer file that is known here", from.display()),
-                "give one in the form of unattend, preseed, kickstart or autoinstall; other files go to [[place]]",
-            )
-        })?;
-        let usual = dialect.place();
-        let target =
-            self.tree.find_ignoring_case(usual).map_or_else(|| usual.to_owned(), |id| self.tree.path(id));
-        for (path, other) in answer_files(&self.tree) {
-            if path == target {
-                continue;
-            }
-            if section.replace {
-                let gone = self
-                    .tree
-                    .find(&path)
-                    .and_then(|id| self.tree.node(id).content().map(Content::len))
-                    .unwrap_or(0);
-                if let Some(id) = self.tree.find(&path) {
-                    self.tree.remove(id);
-                }
-                self.step(
-                    "remove",
-                    format!("media:/{path}"),
-                    "a second answer file would compete with the new one",
-                    -(gone as i64),
-                );
-            } else {
-                self.find(
-                    Weight::Refused,
-                    format!(
-                        "the media has another answer file, {path} ({}), and setup would find both",
-                        other.name()
-                    ),
-                    "write `replace = true` in [answer] to take the other one out",
-                );
-            }
-        }
-        if dialect == AnswerDialect::Autoinstall {
-            // cloud-init takes the two files together or not at all.
-            self.put_made(
-                "meta-data",
-                Content::from_bytes(Vec::new()),
-                true,
-                "autoinstall wants it beside the answers",
-            )?;
-        }
-        self.put_local(
-            &target,
-            &from,
-            section.replace,
-            &format!("where setup looks for an answer file of the kind {}", dialect.name()),
-        )?;
-        if let Some(option) = dialect.option_for_root() {
-            self.find(
-                Weight::Note,
-                format!("the installer reads media:/{target} only when its kernel's command line says so"),
-                &format!(
-                    "have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"
-                ),
-            );
-        }
-        if let Some(danger) = danger(dialect, &text) {
-            self.find(
-                Weight::Danger,
-                format!("{}: {danger}", section.file),
-                "do not leave the finished media in a machine that shall keep its data",
             );
         }
         Ok(())

@@ -1,6 +1,7 @@
 //! The stack file: the recipe for a media.
 
 use crate::keys;
+use neat_answer::Dialect;
 use neat_content::{Error, Result};
 use neat_service::SettingValue;
 use schemars::JsonSchema;
@@ -40,6 +41,9 @@ pub struct StackFile {
     pub place: Vec<PlaceSection>,
     /// An answer file.
     pub answer: Option<AnswerSection>,
+    /// Many machines.
+    #[serde(default)]
+    pub variant: Vec<VariantSection>,
     /// A boot menu.
     pub menu: Option<MenuSection>,
     /// What comes out.
@@ -271,11 +275,28 @@ pub struct PlaceSection {
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AnswerSection {
-    /// An existing answer file in any dialect.
-    pub file: String,
+    /// An answer file in any dialect, or a model (`*.answer.toml`).
+    pub file: Option<String>,
+    /// The model itself.
+    pub model: Option<neat_answer::Model>,
+    /// Dialects that are written; without it `unattend` for a model, and its own for a file.
+    #[serde(default)]
+    pub dialects: Vec<Dialect>,
     /// Whether answer files that are there may be replaced.
     #[serde(default)]
     pub replace: bool,
+}
+
+/// `[[variant]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct VariantSection {
+    /// A site list: a CSV with the columns `name` and any others, which `{column}` stands for in names and answers.
+    pub sites: String,
+    /// One media for all machines, which finds its answers by the machine's serial number (column `serial`) or, where
+    /// that is empty, by nothing else.
+    #[serde(default)]
+    pub answers_only: bool,
 }
 
 /// `[menu]`
@@ -354,6 +375,8 @@ pub struct EntryAnswer {
     pub at: AnswerPlace,
     /// Address it is fetched from, with `at = "address"`.
     pub address: Option<String>,
+    /// The dialect that a model is written in.
+    pub dialect: Option<Dialect>,
 }
 
 /// Where an installer finds its answers.
@@ -409,6 +432,17 @@ impl StackFile {
                 "there is neither a [source] nor a [menu]",
                 "say what the media starts from: [source] media = \"…\"",
             ));
+        }
+        if let Some(answer) = &stack.answer {
+            if answer.file.is_some() == answer.model.is_some() {
+                return Err(Error::request(
+                    "[answer] needs one of `file` and `model`",
+                    "write file = \"bridge.answer.toml\", or the answers themselves below [answer.model]",
+                ));
+            }
+        }
+        if stack.variant.len() > 1 {
+            return Err(Error::request("there are two [[variant]] sections", "put all machines into one site list"));
         }
         Ok(stack)
     }

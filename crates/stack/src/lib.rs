@@ -3,7 +3,7 @@
 //! [`StackFile::parse`] reads a recipe, [`Prepared::new`] works out everything without writing anything, and
 //! [`Prepared::build`] writes the media once and leaves a [`Ledger`].
 
-mod answer;
+mod answers;
 mod boot;
 mod build;
 mod compare;
@@ -16,9 +16,11 @@ mod ledger;
 mod menu;
 mod names;
 mod plan;
+mod recipe;
 mod servicing;
+mod variants;
 
-pub use answer::{AnswerDialect, answer_files};
+pub use answers::media_facts;
 pub use boot::default_boot;
 pub use build::{BuildOptions, BuildOutcome};
 pub use compare::{Comparison, EditionComparison, FileChange, compare};
@@ -34,5 +36,7 @@ pub use images::{
 };
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
 pub use names::Clock;
-pub use plan::{BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, Weight};
+pub use plan::{
+    BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, VariantSummary, Weight, Wishes,
+};
 pub use servicing::{EditionWork, LedgerItem};

@@ -1,13 +1,13 @@
 //! `[menu]`: kernels, RAM disks, boot loaders and their configuration on a media.
 
 use crate::{
-    AnswerDialect,
-    answer::{danger, text_of},
+    answers::{self, Given},
     edit::Editor,
     file::{AnswerPlace, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue},
     keys::nearest,
     plan::Weight,
 };
+use neat_answer::{Dialect, Site, model::Ask};
 use neat_content::{Content, Error, Meta, Result, Tree};
 use neat_media::{
     BootCatalog, BootEntry, BootImage, ImagePatch, Platform,
@@ -25,11 +25,19 @@ const UEFI_LOADER: &str = "/usr/lib/grub/x86_64-efi/monolithic/gcdx64.efi";
 /// Modules beside the BIOS loader; without the first it does not start.
 const MODULES: [&str; 4] = ["ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"];
 
+/// For whom answers are written, and how a person is asked for passwords.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Machine<'a> {
+    pub site: Option<&'a Site>,
+    pub ask: Option<Ask<'a>>,
+}
+
 /// Puts everything that `section` needs on the media and gives the boot entries.
 pub(crate) fn apply(
     section: &MenuSection,
     stack_title: &str,
     label: &str,
+    machine: Machine<'_>,
     editor: &mut Editor,
 ) -> Result<BootCatalog> {
     let bios = bios_files(section, editor)?;
@@ -46,7 +54,7 @@ pub(crate) fn apply(
         ..Menu::default()
     };
     for entry in &section.entry {
-        let entry = add_entry(entry, label, section.replace, editor)?;
+        let entry = add_entry(entry, label, section.replace, machine, editor)?;
         menu.entries.push(entry);
     }
     menu.check()?;
@@ -183,7 +191,13 @@ fn uefi(section: &MenuSection, menu: &Menu, editor: &mut Editor) -> Result<Optio
     Ok(Some(BootEntry { load_sectors, ..plain(Platform::UEFI, BootImage::Hidden(image)) }))
 }
 
-fn add_entry(section: &EntrySection, label: &str, replace: bool, editor: &mut Editor) -> Result<MenuEntry> {
+fn add_entry(
+    section: &EntrySection,
+    label: &str,
+    replace: bool,
+    machine: Machine<'_>,
+    editor: &mut Editor,
+) -> Result<MenuEntry> {
     let folder = format!("systems/{}", section.id);
     editor.folder(&folder)?;
     let kernel = format!("{folder}/linux");
@@ -203,7 +217,7 @@ fn add_entry(section: &EntrySection, label: &str, replace: bool, editor: &mut Ed
         entry.initrds.push(target);
     }
     if let Some(answer) = &section.answer {
-        let options = add_answer(answer, &folder, label, replace, editor, &mut entry)?;
+        let options = add_answer(answer, &folder, label, replace, machine, editor, &mut entry)?;
         entry.options = merge_options(&options, &entry.options);
     }
     Ok(entry)
@@ -222,6 +236,7 @@ fn add_answer(
     folder: &str,
     label: &str,
     replace: bool,
+    machine: Machine<'_>,
     editor: &mut Editor,
     entry: &mut MenuEntry,
 ) -> Result<Vec<String>> {
@@ -233,26 +248,33 @@ fn add_answer(
             return Err(Error::request(format!("{what} is not named"), "write answer = { file = \"…\" }"));
         }
     };
-    let content = path.as_deref().map(Content::from_path).transpose()?;
-    let text = content.as_ref().and_then(text_of).unwrap_or_default();
-    let dialect = match &path {
-        Some(path) => AnswerDialect::of_text(&text).ok_or_else(|| {
-            Error::request(
-                format!("{} is no answer file that is known here", path.display()),
-                "give a preseed, kickstart or autoinstall file",
-            )
-        })?,
+    let written = match (&path, &answer.file) {
+        (Some(path), Some(name)) => {
+            let given = answers::open(path, name)?;
+            let usual = match given {
+                Given::Model { .. } => Dialect::Preseed,
+                Given::File { .. } => given.usual_dialect(),
+            };
+            let written = given.speak(answer.dialect.unwrap_or(usual), machine.site, machine.ask)?;
+            let mut findings = Vec::new();
+            let report = answers::examine(&written, name, None, &mut findings)?;
+            if given.is_unmeant(&report) {
+                findings.push(answers::unmeant(name, &report));
+            }
+            editor.findings.extend(findings);
+            answers::put_side_files(&written.files, editor)?;
+            answers::put_notice(&[report], machine.site.map(|site| site.name.as_str()), editor)?;
+            Some(written)
+        }
+        _ => None,
+    };
+    let dialect = match &written {
+        Some(written) => written.dialect,
         // By address alone nothing shows the kind; the file's usual name does.
         None => dialect_of_address(answer.address.as_deref().unwrap_or_default()),
     };
-    if let (Some(danger), Some(file)) = (danger(dialect, &text), &answer.file) {
-        editor.find(
-            Weight::Danger,
-            format!("{file}: {danger}"),
-            "do not leave the finished media in a machine that shall keep its data",
-        );
-    }
-    let mut options = if dialect == AnswerDialect::Preseed {
+    let content = written.as_ref().map(|written| Content::from_bytes(written.bytes.clone()));
+    let mut options = if dialect == Dialect::Preseed {
         vec!["auto=true".into(), "priority=critical".into()]
     } else {
         Vec::new()
@@ -276,27 +298,26 @@ fn add_answer(
                 "an extra RAM disk with the answers",
             )?;
             entry.initrds.push(target);
-            if dialect == AnswerDialect::Kickstart {
+            if dialect == Dialect::Kickstart {
                 options.push(format!("inst.ks=file:/{name}"));
             }
         }
-        (place @ (AnswerPlace::Media | AnswerPlace::Root), Some(_)) => {
+        (place @ (AnswerPlace::Media | AnswerPlace::Root), Some(content)) => {
             let front = if place == AnswerPlace::Root { String::new() } else { format!("{folder}/") };
-            let local = path.unwrap_or_default();
             let name = match dialect {
-                AnswerDialect::Preseed => "preseed.cfg",
-                AnswerDialect::Kickstart => "ks.cfg",
-                AnswerDialect::Autoinstall => "user-data",
-                AnswerDialect::Unattend => return Err(unsupported("beside a kernel")),
+                Dialect::Preseed => "preseed.cfg",
+                Dialect::Kickstart => "ks.cfg",
+                Dialect::Autoinstall => "user-data",
+                Dialect::Unattend => return Err(unsupported("beside a kernel")),
             };
             let target = format!("{front}{name}");
-            editor.put_local(&target, &local, replace, "answers for the installer")?;
+            editor.put_made(&target, content.clone(), replace, "answers for the installer")?;
             match dialect {
-                AnswerDialect::Preseed => options.push(format!("file=/cdrom/{target}")),
-                AnswerDialect::Kickstart => {
+                Dialect::Preseed => options.push(format!("file=/cdrom/{target}")),
+                Dialect::Kickstart => {
                     options.push(format!("inst.ks=hd:LABEL={}:/{target}", label.replace(' ', "\\x20")));
                 }
-                AnswerDialect::Autoinstall => {
+                Dialect::Autoinstall => {
                     editor.put_made(
                         &format!("{front}meta-data"),
                         Content::from_bytes(Vec::new()),
@@ -306,7 +327,7 @@ fn add_answer(
                     options.push("autoinstall".into());
                     options.push(format!("ds=nocloud;s=/cdrom/{front}"));
                 }
-                AnswerDialect::Unattend => {}
+                Dialect::Unattend => {}
             }
         }
         (AnswerPlace::Address, _) => {
@@ -317,16 +338,16 @@ fn add_answer(
                 )
             })?;
             match dialect {
-                AnswerDialect::Preseed => options.push(format!("url={address}")),
-                AnswerDialect::Kickstart => options.push(format!("inst.ks={address}")),
-                AnswerDialect::Autoinstall => {
+                Dialect::Preseed => options.push(format!("url={address}")),
+                Dialect::Kickstart => options.push(format!("inst.ks={address}")),
+                Dialect::Autoinstall => {
                     options.push("autoinstall".into());
                     options.push(format!(
                         "ds=nocloud;s={}/",
                         address.trim_end_matches("/user-data").trim_end_matches('/')
                     ));
                 }
-                AnswerDialect::Unattend => return Err(unsupported("from an address")),
+                Dialect::Unattend => return Err(unsupported("from an address")),
             }
         }
         (AnswerPlace::Initrd | AnswerPlace::Media | AnswerPlace::Root, None) => {}
@@ -334,13 +355,13 @@ fn add_answer(
     Ok(options)
 }
 
-fn dialect_of_address(address: &str) -> AnswerDialect {
+fn dialect_of_address(address: &str) -> Dialect {
     let name = address.rsplit('/').next().unwrap_or_default();
     let extension = Path::new(name).extension().and_then(|extension| extension.to_str()).unwrap_or_default();
     match (name, extension) {
-        ("" | "user-data", _) | (_, "yaml") => AnswerDialect::Autoinstall,
-        (_, "ks") | ("ks.cfg", _) => AnswerDialect::Kickstart,
-        _ => AnswerDialect::Preseed,
+        ("" | "user-data", _) | (_, "yaml") => Dialect::Autoinstall,
+        (_, "ks") | ("ks.cfg", _) => Dialect::Kickstart,
+        _ => Dialect::Preseed,
     }
 }
 
@@ -357,8 +378,8 @@ mod tests {
 
     #[test]
     fn an_address_tells_its_kind_by_name() {
-        assert_eq!(dialect_of_address("http://a/b/preseed.cfg"), AnswerDialect::Preseed);
-        assert_eq!(dialect_of_address("http://a/b/lab.ks"), AnswerDialect::Kickstart);
-        assert_eq!(dialect_of_address("http://a/b/"), AnswerDialect::Autoinstall);
+        assert_eq!(dialect_of_address("http://a/b/preseed.cfg"), Dialect::Preseed);
+        assert_eq!(dialect_of_address("http://a/b/lab.ks"), Dialect::Kickstart);
+        assert_eq!(dialect_of_address("http://a/b/"), Dialect::Autoinstall);
     }
 }

@@ -1,6 +1,7 @@
 //! Names with `{date}` and the like in them.
 
 use crate::{EditionSummary, keys::nearest};
+use neat_answer::Site;
 use neat_content::{Error, Result, Timestamp};
 
 /// The time that names and media carry, handed in so that the core never looks at a clock.
@@ -17,6 +18,8 @@ pub(crate) struct Names<'a> {
     pub clock: &'a Clock,
     /// Editions on the finished media.
     pub editions: Vec<&'a EditionSummary>,
+    /// Machine of a site list, whose columns may stand in names.
+    pub site: Option<&'a Site>,
 }
 
 const KNOWN: [&str; 4] = ["date", "edition", "arch", "build"];
@@ -38,6 +41,10 @@ pub(crate) fn fill(text: &str, key: &str, names: &Names<'_>) -> Result<String> {
 }
 
 fn value(name: &str, key: &str, names: &Names<'_>) -> Result<String> {
+    if let Some(cell) = names.site.and_then(|site| site.cells.get(name)) {
+        // What stands in a cell is a part of a name, never a path.
+        return Ok(cell.replace(['/', '\\'], "-"));
+    }
     let of_edition: fn(&EditionSummary) -> &str = match name {
         "date" => return Ok(date(names.clock.today)),
         "edition" => |edition| if edition.edition.is_empty() { &edition.name } else { &edition.edition },
@@ -92,7 +99,7 @@ mod tests {
         };
         let bridge = EditionSummary::new(1, &info, None);
         let kiosk = EditionSummary { edition: "Kiosk".into(), ..bridge.clone() };
-        let names = |editions| Names { clock: &clock, editions };
+        let names = |editions| Names { clock: &clock, editions, site: None };
         let one = names(vec![&bridge]);
         assert_eq!(fill("a-{date}.iso", "media.iso", &names(vec![])).unwrap(), "a-2023-11-14.iso");
         assert_eq!(fill("{edition}_{arch}_{build}", "media.label", &one).unwrap(), "Bridge_x64_7042");

@@ -1,25 +1,20 @@
 //! The plan: everything worked out, nothing written.
 
 use crate::{
-    AnswerDialect, Clock, EditionSummary, StackFile,
-    answer::answer_files,
-    boot,
+    Clock, EditionSummary, StackFile, answers,
     edit::Editor,
     images::{self, ImageOutcome, PendingImage},
-    ledger::LedgerFile,
-    menu,
-    names::{Names, fill},
+    recipe::{Laid, Recipe},
     servicing::{self, EditionWork},
+    variants::Variants,
 };
+use neat_answer::model::Ask;
 use neat_content::{
-    Content, DigestKind, Error, Event, Job, Result, Source, Timestamp, Tree, TreeCounts, digest_of,
+    Content, DigestKind, Error, Event, Job, Result, Source, Tree, TreeCounts, digest_of,
 };
-use neat_media::{BootCatalog, BootCode, BootImage, Media, master, read};
+use neat_media::{Media, read};
 use serde::Serialize;
-use std::{
-    path::{Path, PathBuf},
-    sync::Arc,
-};
+use std::path::Path;
 
 /// How much a finding weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -29,6 +24,8 @@ pub enum Weight {
     Note,
     /// The media will do something to a machine that cannot be taken back.
     Danger,
+    /// Setup will stop, ask, or do something else than was meant.
+    Problem,
     /// `build` refuses until the stack file says that it is meant.
     Refused,
 }
@@ -125,8 +122,26 @@ pub struct PlanReport {
     pub editions_work: Vec<EditionWork>,
     /// What a person should see first.
     pub findings: Vec<Finding>,
-    /// What comes out.
+    /// What comes out; with a site list the first of the media.
     pub output: OutputSummary,
+    /// Media for the machines of a site list.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub variants: Vec<VariantSummary>,
+}
+
+/// A media for one machine.
+#[derive(Clone, Debug, Serialize)]
+pub struct VariantSummary {
+    /// Its line in the site list.
+    pub row: usize,
+    /// Name of the machine.
+    pub machine: String,
+    /// The ISO file; empty when one media serves all machines.
+    pub iso: String,
+    /// Its label.
+    pub label: String,
+    /// Columns of the site list.
+    pub cells: std::collections::BTreeMap<String, String>,
 }
 
 impl PlanReport {
@@ -136,136 +151,85 @@ impl PlanReport {
     }
 }
 
-/// Everything worked out for a build.
-pub struct Prepared {
-    /// For people and programs.
-    pub report: PlanReport,
-    pub(crate) layout: master::Plan,
-    pub(crate) iso: PathBuf,
-    pub(crate) placed: Vec<LedgerFile>,
-    pub(crate) pending_image: Option<PendingImage>,
+/// What a person or a command line adds to a stack file.
+#[derive(Clone, Copy, Default)]
+pub struct Wishes<'a> {
+    /// How a person is asked for passwords.
+    pub ask: Option<Ask<'a>>,
+    /// Machines of the site list to do; all if there are none.
+    pub only: &'a [String],
 }
 
-impl Prepared {
+/// Everything worked out for a build.
+pub struct Prepared<'a> {
+    /// For people and programs.
+    pub report: PlanReport,
+    pub(crate) recipe: Recipe<'a>,
+    /// The first media, or the only one.
+    pub(crate) first: Laid,
+    pub(crate) pending_image: Option<PendingImage>,
+    pub(crate) variants: Variants,
+}
+
+impl<'a> Prepared<'a> {
     /// Works out what `stack`, read from `stack_path`, asks for. A digest given for the source is checked before
     /// anything else.
-    pub fn new(stack: &StackFile, stack_path: &Path, clock: &Clock, job: &Job<'_>) -> Result<Self> {
+    pub fn new(
+        stack: &'a StackFile,
+        stack_path: &Path,
+        clock: &'a Clock,
+        wishes: Wishes<'a>,
+        job: &Job<'_>,
+    ) -> Result<Self> {
         let base = stack_path.parent().unwrap_or(Path::new(""));
         let (mut media, source) = open_source(stack, base, job)?;
-        let source_label = media.volume.label.clone();
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
         let images = images::apply(stack, &mut editor, job)?;
-        let kept = images.editions.iter().filter(|edition| edition.kept);
-        let names = Names { clock, editions: kept.collect() };
         let mut work = images.work.clone();
         work.extend(servicing::setup(stack, &mut editor, job)?);
         for place in stack.place.iter().filter(|place| !is_inside(&place.to)) {
             editor.place(place)?;
         }
-        let menu_boot = match &stack.menu {
-            Some(section) => {
-                let label = stack
-                    .media
-                    .label
-                    .as_deref()
-                    .map_or(Ok(source_label.clone()), |label| fill(label, "media.label", &names))?;
-                Some(menu::apply(section, &stack.title, &label, &mut editor)?)
-            }
-            None => None,
-        };
-        if let Some(answer) = &stack.answer {
-            editor.answer(answer)?;
-        }
-        let kept = images.editions.iter().filter(|edition| edition.kept);
-        let mut architectures: Vec<_> =
-            kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
-        architectures.dedup();
-        work.extend(servicing::stage(stack, &mut editor, &architectures, job)?);
-        let Editor { mut tree, mut steps, mut findings, placed, .. } = editor;
-        findings.extend(media.warnings.iter().map(|warning| Finding {
+        editor.findings.extend(media.warnings.iter().map(|warning| Finding {
             weight: Weight::Note,
             message: warning.clone(),
             hint: String::new(),
         }));
-
-        let time = clock.fixed.unwrap_or(tree.newest());
-        if stack.source.is_none() {
-            tree.node_mut(Tree::ROOT).meta.modified = time;
-        }
-        let catalog = match menu_boot {
-            Some(catalog) => Some(catalog),
-            None => boot::default_boot(&tree, media.boot.take(), time)?,
-        };
-        if catalog.is_none() {
-            findings.push(Finding {
-                weight: Weight::Note,
-                message: "the media has no boot image and will not start a machine".into(),
-                hint: "put boot images where media keep them, or add a [menu]".into(),
-            });
-        }
-        let options = options(stack, base, &media, catalog, time, &names)?;
-        steps.push(PlanStep {
-            action: "master".into(),
-            subject: format!("the disc {}", options.volume.label),
-            reason: "last, because every file's place depends on all the others".into(),
-            bytes: 0,
-        });
-        let iso = base.join(fill(&stack.media.iso, "media.iso", &names)?);
-        let tree = Arc::new(tree);
-        let layout = master::Plan::new(&tree, options, job)?;
-        let notes = layout.notes().iter();
-        findings.extend(notes.map(|note| Finding {
-            weight: Weight::Note,
-            message: note.clone(),
-            hint: String::new(),
-        }));
-        let output = OutputSummary {
-            iso: iso.display().to_string(),
-            size: layout.len(),
-            label: layout.options().volume.label.clone(),
-            files: tree.counts().files,
-            shared: layout.shared_len(),
-            boot: boot_summaries(&tree, layout.options().boot.as_ref()),
-            hybrid: layout.options().hybrid.is_some(),
-            answer_files: answer_files(&tree).into_iter().map(|(path, _)| path).collect(),
-        };
+        let given = stack.answer.as_ref().map(|section| answers::given(section, &editor)).transpose()?;
+        let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
+        let ImageOutcome { editions, pending: pending_image, .. } = images;
+        let recipe = Recipe { stack, clock, ask: wishes.ask, base: base.to_owned(), media, editions, editor, given };
+        let mut first = recipe.lay_out(variants.first(), variants.all_in_one(), None, job)?;
+        work.append(&mut first.work);
+        let mut findings = std::mem::take(&mut first.findings);
+        findings.extend(variants.check(&recipe, &findings, job)?);
         findings.sort_by_key(|finding| match finding.weight {
             Weight::Refused => 0,
             Weight::Danger => 1,
-            Weight::Note => 2,
+            Weight::Problem => 2,
+            Weight::Note => 3,
         });
-        let ImageOutcome { editions, pending: pending_image, .. } = images;
         let report = PlanReport {
             title: stack.title.clone(),
             source,
-            editions,
-            steps,
+            editions: recipe.editions.clone(),
+            steps: std::mem::take(&mut first.steps),
             editions_work: work,
             findings,
-            output,
+            output: first.summary(),
+            variants: variants.summaries(&recipe)?,
         };
-        Ok(Self { report, layout, iso, placed, pending_image })
+        Ok(Self { report, recipe, first, pending_image, variants })
     }
 
-    /// Compresses the image file if it must be, and lays the media out again with it.
+    /// Compresses the image file if it must be, and lays the first media out again with it.
     pub(crate) fn finish_image(&mut self, threads: usize, job: &Job<'_>) -> Result<()> {
         let Some(pending) = self.pending_image.take() else { return Ok(()) };
-        let spool = self.iso.parent().unwrap_or(Path::new("."));
-        let mut tree = self.layout.tree().clone();
-        pending.finish(&mut tree, spool, threads, job)?;
-        let options = self.layout.options().clone();
-        let tree = Arc::new(tree);
-        self.layout = master::Plan::new(&tree, options, job)?;
-        let output = &mut self.report.output;
-        output.size = self.layout.len();
-        output.shared = self.layout.shared_len();
-        output.files = tree.counts().files;
+        let spool = self.first.iso.parent().unwrap_or(Path::new(".")).to_owned();
+        pending.finish(&mut self.recipe.editor.tree, &spool, threads, job)?;
+        self.first = self.recipe.lay_out(self.variants.first(), self.variants.all_in_one(), None, job)?;
+        self.report.output = self.first.summary();
         Ok(())
-    }
-
-    /// The dialect of answer files on the finished media, for those who look.
-    pub fn answer_files(&self) -> Vec<(String, AnswerDialect)> {
-        answer_files(self.layout.tree())
     }
 }
 
@@ -340,69 +304,6 @@ fn empty_media() -> Media {
         size: 0,
         warnings: Vec::new(),
     }
-}
-
-fn options(
-    stack: &StackFile,
-    base: &Path,
-    media: &Media,
-    boot: Option<BootCatalog>,
-    time: Timestamp,
-    names: &Names<'_>,
-) -> Result<master::Options> {
-    let mut volume = media.volume.clone();
-    if let Some(label) = &stack.media.label {
-        volume.label = fill(label, "media.label", names)?;
-        if volume.label.chars().count() > 32 || volume.label.chars().any(char::is_control) {
-            return Err(Error::request(
-                format!("`media.label`: {:?} is not a label", volume.label),
-                "use at most 32 characters",
-            ));
-        }
-    }
-    if let Some(publisher) = &stack.media.publisher {
-        volume.publisher.clone_from(publisher);
-    }
-    // The source's own times stay with what it was; this is another media.
-    volume.created = Some(time);
-    volume.modified = Some(time);
-    let from_file = stack
-        .media
-        .boot_code
-        .as_ref()
-        .map(|path| Content::from_path(&base.join(path))?.to_vec(512, "boot code"))
-        .transpose()?;
-    let own = media.partitions.as_ref();
-    let boot_code =
-        from_file.map(BootCode::from_file).or_else(|| own.and_then(|table| table.boot_code.clone()));
-    let wanted = stack.media.hybrid.unwrap_or(own.is_some() || stack.media.boot_code.is_some());
-    let hybrid = wanted.then_some(master::Hybrid { boot_code });
-    Ok(master::Options {
-        volume,
-        time,
-        rock_ridge: stack.media.rock_ridge.unwrap_or(media.trees.rock_ridge || stack.menu.is_some()),
-        boot,
-        hybrid,
-        ..master::Options::default()
-    })
-}
-
-fn boot_summaries(tree: &Tree, catalog: Option<&BootCatalog>) -> Vec<BootSummary> {
-    let entries = catalog.map(|catalog| catalog.entries.as_slice()).unwrap_or_default();
-    let summary = |entry: &neat_media::BootEntry| {
-        let (image, size) = match &entry.image {
-            BootImage::File(path) => (path.clone(), tree.file(path).map_or(0, Content::len)),
-            BootImage::Hidden(content) => ("hidden image".into(), content.len()),
-        };
-        BootSummary {
-            platform: entry.platform.name().into(),
-            image,
-            size,
-            load_sectors: entry.load_sectors,
-            boot_info_table: entry.patch.boot_info_table,
-        }
-    };
-    entries.iter().map(summary).collect()
 }
 
 /// SHA-256 of a small content, for the ledger.

@@ -3,7 +3,7 @@
 mod facts;
 mod neutral;
 
-pub(crate) use neutral::machine_name;
+pub(crate) use neutral::{check as neutral_findings, machine_name};
 
 pub use facts::{EditionFact, MediaFacts};
 
@@ -152,8 +152,13 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
 }
 
 fn report(dialect: Option<Dialect>, model: &Model, mut findings: Vec<Finding>, erasure: Erasure) -> Report {
+    let mut seen = Vec::new();
+    findings.retain(|finding| {
+        let is_new = !seen.contains(finding);
+        seen.push(finding.clone());
+        is_new
+    });
     findings.sort_by_key(|finding| (finding.gravity, finding.line));
-    findings.dedup();
     let does = crate::describe(model, &erasure);
     Report { dialect, findings, erasure, erasing_is_meant: model.erases == Erases::Yes, does }
 }

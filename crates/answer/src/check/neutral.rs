@@ -18,7 +18,7 @@ fn is_linux(dialect: Option<Dialect>) -> bool {
     dialect.is_some_and(|own| own != Dialect::Unattend)
 }
 
-pub(super) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
+pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
     let mut findings = Vec::new();
     machine_name(&model.machine.name, dialect, &mut findings);
     accounts(model, dialect, &mut findings);

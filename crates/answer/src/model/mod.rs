@@ -10,7 +10,7 @@ pub use command::{AppList, Carried, Command, Own, RegistryValue, Script, Stage};
 pub use disk::{Disk, FileSystem, Partition, PartitionKind, Scheme, Size, parse_bytes};
 pub(crate) use people::ADMINISTRATOR_PASSWORD;
 pub use people::{Account, Administrator};
-pub use secret::{Secret, SecretValue, Secrets, Vault};
+pub use secret::{Ask, Secret, SecretValue, Secrets, Vault};
 pub use system::{
     EditionChoice, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Place, Power, Privacy,
     Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
@@ -31,6 +31,7 @@ pub(crate) fn is_default<T: Default + PartialEq>(value: &T) -> bool {
 #[serde(deny_unknown_fields)]
 pub struct Model {
     /// Version of this form: 1.
+    #[serde(default = "first_format")]
     pub format: u32,
     /// What a person calls it.
     #[serde(default, skip_serializing_if = "is_default")]
@@ -95,6 +96,10 @@ pub struct Model {
     /// The file that this was read from; written again, it keeps everything that was not changed here.
     #[serde(default, skip_serializing_if = "is_default")]
     pub origin: Option<Origin>,
+}
+
+const fn first_format() -> u32 {
+    Model::FORMAT
 }
 
 impl Default for Model {

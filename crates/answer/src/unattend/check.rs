@@ -8,8 +8,8 @@ use super::{
     spots::is_true,
 };
 use crate::{
-    Finding,
-    check::MediaFacts,
+    Dialect, Finding,
+    check::{MediaFacts, neutral_findings as neutral},
     face::Reading,
     model::{Architecture, SecretValue},
     tables::nearest,
@@ -28,6 +28,8 @@ pub(super) fn check(document: &Document, reading: &Reading, media: Option<&Media
         check.commands(*architecture);
         check.disks(*architecture);
         check.drivers(*architecture, media);
+        // The neutral form has what the first architecture says; the others are looked at here.
+        check.findings.extend(neutral(&super::only(document, *architecture), Some(Dialect::Unattend)));
     }
     check.passwords(document.root());
     check.key(reading);

@@ -111,6 +111,14 @@ fn read(document: &Document) -> Reading {
     Reading { model, vault, findings }
 }
 
+/// What is said for one architecture alone.
+fn only(document: &Document, architecture: Architecture) -> Model {
+    let mut model = Model::default();
+    let (mut vault, mut findings, mut understood) = (Vault::new(), Vec::new(), Vec::new());
+    read_architecture(document.root(), architecture, &mut model, &mut vault, &mut findings, &mut understood);
+    model
+}
+
 fn read_architecture(
     root: &Element,
     architecture: Architecture,
@@ -615,6 +623,10 @@ fn erases(document: &Document, reading: &Reading) -> Erasure {
         let has = |pass, name, path: &[&str]| {
             component(root, pass, name, *architecture).is_some_and(|own| own.find(path).is_some())
         };
+        // Setup of an architecture that the file does not speak to is not answered at all.
+        if component(root, "windowsPE", spots::SETUP, *architecture).is_none() {
+            continue;
+        }
         let language = "Microsoft-Windows-International-Core-WinPE";
         if !has("windowsPE", language, &["SetupUILanguage", "UILanguage"]) || !has("windowsPE", language, &["UILanguage"]) {
             erasure.ask("the language");

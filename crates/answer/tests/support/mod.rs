@@ -47,7 +47,7 @@ fn machine_names() -> impl Strategy<Value = String> {
 }
 
 fn guarded(disk: Disk) -> impl Strategy<Value = Disk> {
-    (any::<bool>(), option::of(1_u64..99), option::of(100_u64..999_999)).prop_map(move |(only_disk, least, most)| Disk {
+    (any::<bool>(), option::of(1_u64..99), option::of(9_000_u64..999_999)).prop_map(move |(only_disk, least, most)| Disk {
         only_disk,
         at_least: least.map(Size::Mib),
         at_most: most.map(Size::Mib),
@@ -136,7 +136,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
     let run = if is_unattend {
         hostile().boxed()
     } else {
-        (word(), prop_oneof![Just("'it; is'"), Just("\"a # b\""), Just("--x=𐐷é"), Just("a\\ b"), Just("\"$HOME/]]>\"")])
+        ("c[a-z]{1,5}", prop_oneof![Just("'it; is'"), Just("\"a # b\""), Just("--x=𐐷é"), Just("a\\ b"), Just("\"$HOME/]]>\"")])
             .prop_map(|(word, rest)| format!("{word} {rest}"))
             .boxed()
     };

@@ -146,4 +146,6 @@ pub(crate) enum SchemaForm {
     Layout,
     /// The manifest of an update package
     Update,
+    /// Answers in the neutral form
+    Answer,
 }

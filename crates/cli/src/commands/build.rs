@@ -1,16 +1,21 @@
 //! `build`: do what the stack file says.
 
-use super::{plan::prepare, refuse_existing};
-use crate::{args::BuildArgs, context::Context, show};
+use super::{plan, refuse_existing};
+use crate::{
+    args::BuildArgs,
+    context::{Context, clock},
+    show,
+};
 use neat_content::{Error, Result};
-use neat_stack::{BuildOptions, Weight};
-use std::path::Path;
+use neat_stack::{BuildOptions, Prepared, Weight};
 
 /// Who built it, for the ledger.
 pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION"));
 
 pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
-    let (text, prepared) = prepare(&args.stack, context)?;
+    let (text, stack) = plan::open(&args.stack)?;
+    let clock = clock()?;
+    let prepared = Prepared::new(&stack, &args.stack, &clock, plan::wishes(&args.only), &context.job())?;
     if args.dry_run {
         if context.json {
             context.print_json(&prepared.report)?;
@@ -29,16 +34,28 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
             context.say(findings.trim_start_matches('\n'));
         }
     }
-    let iso = Path::new(&prepared.report.output.iso);
-    // An output with a ledger beside it is an earlier build's and may be made again.
-    let ours = iso.with_extension("ledger.json").is_file();
-    refuse_existing(iso, args.replace || ours)?;
-    let outcome = prepared.build(
+    for iso in prepared.isos()? {
+        // An output with a ledger beside it is an earlier build's and may be made again.
+        let ours = iso.with_extension("ledger.json").is_file();
+        refuse_existing(&iso, args.replace || ours)?;
+    }
+    let has_sites = !stack.variant.is_empty();
+    let outcomes = prepared.build(
         &BuildOptions { stack_text: &text, program: PROGRAM, digest: args.digest, threads: context.threads },
         &context.job(),
     )?;
-    if context.json {
-        return context.print_json(&outcome.ledger);
+    match outcomes.as_slice() {
+        [outcome] if !has_sites && context.json => context.print_json(&outcome.ledger),
+        [outcome] if !has_sites => {
+            context.print(&show::plan::built(&outcome.ledger.output, &outcome.ledger_path.display().to_string()))
+        }
+        several if context.json => {
+            let ledgers: Vec<_> = several.iter().map(|outcome| &outcome.ledger).collect();
+            context.print_json(&ledgers)
+        }
+        several => {
+            let outputs: Vec<_> = several.iter().map(|outcome| &outcome.ledger.output).collect();
+            context.print(&show::plan::built_several(&outputs))
+        }
     }
-    context.print(&show::plan::built(&outcome.ledger.output, &outcome.ledger_path.display().to_string()))
 }

@@ -8,7 +8,7 @@ use crate::{
 };
 use neat_content::{Error, Result};
 use neat_media::read;
-use neat_stack::{BuildOptions, Clock, Prepared, StackFile};
+use neat_stack::{BuildOptions, Clock, Prepared, StackFile, Wishes};
 use serde_json::json;
 
 pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
@@ -22,12 +22,14 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let demo = neat_demo::write(dir, size, &job)?;
     let text = std::fs::read_to_string(&demo.stack).map_err(Error::io("read", &demo.stack))?;
     let clock = Clock { today: neat_demo::RELEASED, fixed: None };
-    let prepared = Prepared::new(&StackFile::parse(&text)?, &demo.stack, &clock, &job)?;
+    let stack = StackFile::parse(&text)?;
+    let prepared = Prepared::new(&stack, &demo.stack, &clock, Wishes::default(), &job)?;
     let plan = show::plan::plan(&prepared.report);
-    let outcome = prepared.build(
+    let outcomes = prepared.build(
         &BuildOptions { stack_text: &text, program: PROGRAM, digest: true, threads: context.threads },
         &job,
     )?;
+    let Some(outcome) = outcomes.first() else { return Ok(()) };
     if context.json {
         return context.print_json(&json!({
             "media": demo.media.display().to_string(),
@@ -71,6 +73,11 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
             format!("neatstack drivers {folder}/drivers --for {folder}/bridge-console.devices.txt"),
             "which devices of a console are still without a driver",
         ),
+        (
+            format!("neatstack answer check {folder}/bridge-last-year.xml --media {}", demo.media.display()),
+            "what is wrong with last year's answer file",
+        ),
+        (format!("neatstack build {folder}/fleet.stack.toml"), "a media for each machine of a list, from one pass"),
         (format!("neatstack compare {} {iso}", demo.media.display()), "exactly what the build changed"),
         (format!("neatstack files {iso} --digest sha256"), "every file with its digest"),
         (format!("neatstack build {stack}"), "build it again: the same bytes come out"),

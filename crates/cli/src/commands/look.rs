@@ -11,7 +11,8 @@ use crate::{
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of};
 use neat_image::{is_image_file, open_path};
 use neat_media::read;
-use neat_stack::{AnswerDialect, LEDGER_KIND, Ledger, StackFile};
+use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
+use neat_stack::{LEDGER_KIND, Ledger, StackFile};
 use serde_json::json;
 use std::path::Path;
 
@@ -65,8 +66,12 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
         Some(text) if text.trim_start().starts_with('{') && text.contains(LEDGER_KIND) => ledger(path, &text, context),
         _ if small && path.to_string_lossy().to_lowercase().ends_with(".inf") => packages::inf(path, context),
         Some(text) if path.to_string_lossy().ends_with(".stack.toml") => stack(path, &text, context),
+        Some(text) if path.to_string_lossy().ends_with(".answer.toml") => {
+            let model = Model::parse(&text).map_err(|error| error.within(path.display()))?;
+            answers(path, &check_model(&model, None), context)
+        }
         _ if packages::archive(path, context)? => Ok(()),
-        _ => match AnswerDialect::of_content(&Content::from_source(source)) {
+        _ => match Dialect::of_content(&Content::from_source(source)) {
             Some(dialect) if small => answer(path, dialect, context),
             _ => Err(Error::Mismatch {
                 expected: "an ISO file, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
@@ -131,13 +136,21 @@ fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
     context.print(&format!("{}{}", heading(path, "stack file"), sheet.text()))
 }
 
-fn answer(path: &Path, dialect: AnswerDialect, context: &Context) -> Result<()> {
+fn answer(path: &Path, dialect: Dialect, context: &Context) -> Result<()> {
+    let bytes = Content::from_path(path)?.to_vec(AnswerFile::MAX_LEN, "answer file")?;
+    let file = AnswerFile::parse(&bytes).map_err(|error| error.within(path.display()))?;
+    debug_assert_eq!(file.dialect, dialect);
+    answers(path, &check_file(&file, None), context)
+}
+
+fn answers(path: &Path, report: &neat_answer::Report, context: &Context) -> Result<()> {
     if context.json {
-        return context.print_json(
-            &json!({ "kind": "answer-file", "path": path.display().to_string(), "dialect": dialect.name() }),
-        );
+        return context.print_json(&json!({
+            "kind": "answer-file",
+            "path": path.display().to_string(),
+            "dialect": report.dialect.map_or("model", Dialect::name),
+            "report": report,
+        }));
     }
-    let mut sheet = Sheet::default();
-    sheet.row("dialect", dialect.name());
-    context.print(&format!("{}{}", heading(path, "answer file"), sheet.text()))
+    context.print(&show::answer::report(&path.display().to_string(), report))
 }

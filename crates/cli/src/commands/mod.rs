@@ -1,5 +1,6 @@
 //! One module for each command.
 
+mod answer;
 mod build;
 mod capture;
 mod compare;
@@ -41,6 +42,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Drivers(args) => drivers::run(&args, context)?,
         Command::Update(args) => update::run(&args, context)?,
         Command::Compare(args) => compare::run(&args, context)?,
+        Command::Answer(args) => return answer::run(&args, context),
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,

@@ -1,17 +1,19 @@
 //! `plan`: what would happen.
 
-use super::read_text;
+use super::{answer::ask_secret, read_text};
 use crate::{
     args::PlanArgs,
     context::{Context, clock},
     show,
 };
 use neat_content::Result;
-use neat_stack::{Prepared, StackFile};
+use neat_stack::{Prepared, StackFile, Wishes};
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
-    let (_, prepared) = prepare(&args.stack, context)?;
+    let (_, stack) = open(&args.stack)?;
+    let clock = clock()?;
+    let prepared = Prepared::new(&stack, &args.stack, &clock, wishes(&[]), &context.job())?;
     if context.json {
         context.print_json(&prepared.report)
     } else {
@@ -19,10 +21,14 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
     }
 }
 
-/// Reads a stack file and works out what it asks for.
-pub(super) fn prepare(path: &Path, context: &Context) -> Result<(String, Prepared)> {
+/// Reads a stack file: its text, and what it says.
+pub(super) fn open(path: &Path) -> Result<(String, StackFile)> {
     let text = read_text(path, "stack file")?;
     let stack = StackFile::parse(&text).map_err(|error| error.within(path.display()))?;
-    let prepared = Prepared::new(&stack, path, &clock()?, &context.job())?;
-    Ok((text, prepared))
+    Ok((text, stack))
+}
+
+/// Passwords are asked for on the terminal.
+pub(super) fn wishes(only: &[String]) -> Wishes<'_> {
+    Wishes { ask: Some(&ask_secret), only }
 }

@@ -12,6 +12,7 @@ pub(crate) fn run(args: &SchemaArgs, context: &Context) -> Result<()> {
         SchemaForm::Stack => schema_for!(neat_stack::StackFile),
         SchemaForm::Catalogue => schema_for!(neat_service::Catalogue),
         SchemaForm::Layout => schema_for!(neat_service::Layout),
+        SchemaForm::Answer => schema_for!(neat_answer::Model),
         SchemaForm::Update => schema_for!(neat_package::Manifest),
     };
     context.print_json(&schema)

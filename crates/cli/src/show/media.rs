@@ -7,7 +7,8 @@ use super::{
 };
 use neat_content::{Content, ReadAt};
 use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
-use neat_stack::{EditionInside, EditionSummary, answer_files};
+use neat_answer::answer_files;
+use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
 use std::path::Path;
 

@@ -1,5 +1,6 @@
 //! How things are shown to a person.
 
+pub(crate) mod answer;
 pub(crate) mod image;
 pub(crate) mod media;
 pub(crate) mod plan;

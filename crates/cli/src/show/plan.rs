@@ -1,7 +1,7 @@
 //! What `plan` and `build` say.
 
 use super::{Sheet, count, image::editions, size, style};
-use neat_stack::{BootSummary, Finding, LedgerOutput, PlanReport, Weight};
+use neat_stack::{BootSummary, Finding, LedgerOutput, PlanReport, VariantSummary, Weight};
 
 /// The plan for a person.
 pub(crate) fn plan(report: &PlanReport) -> String {
@@ -51,6 +51,9 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::REASON, step.reason, style::REASON));
     }
     text.push_str(&super::service::work(&report.editions_work));
+    if !report.variants.is_empty() {
+        text.push_str(&variants(&report.variants));
+    }
     text.push_str(&findings("Before you build", &report.findings));
     text
 }
@@ -78,6 +81,7 @@ pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
         let (name, style) = match finding.weight {
             Weight::Refused => ("refused", style::BAD),
             Weight::Danger => ("danger", style::CARE),
+            Weight::Problem => ("problem", style::BAD),
             Weight::Note => ("note", style::QUIET),
         };
         text.push_str(&format!("  {style}{name:>7}{style:#}  {}\n", finding.message));
@@ -85,6 +89,62 @@ pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
             text.push_str(&format!("           {}\n", finding.hint));
         }
     }
+    text
+}
+
+/// Media for the machines of a site list.
+fn variants(variants: &[VariantSummary]) -> String {
+    /// Machines that are shown; more only make the plan unreadable.
+    const SHOWN: usize = 20;
+    let columns: Vec<&String> = variants
+        .first()
+        .map(|first| first.cells.keys().filter(|name| *name != "name").collect())
+        .unwrap_or_default();
+    let has_iso = variants.iter().any(|own| !own.iso.is_empty());
+    let mut heads = vec!["row".to_owned(), "machine".to_owned()];
+    heads.extend(columns.iter().map(|name| (*name).clone()));
+    if has_iso {
+        heads.push("media".into());
+    }
+    let mut rows = vec![heads];
+    for own in variants.iter().take(SHOWN) {
+        let mut row = vec![own.row.to_string(), own.machine.clone()];
+        row.extend(columns.iter().map(|name| own.cells.get(*name).cloned().unwrap_or_default()));
+        if has_iso {
+            row.push(own.iso.clone());
+        }
+        rows.push(row);
+    }
+    let count = rows.first().map_or(0, Vec::len);
+    let width = |column: usize| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..count).map(width).collect();
+    let machines = super::count(variants.len() as u64, "machine", "machines");
+    let mut text = format!("\n{}{machines}{:#}\n", style::HEADING, style::HEADING);
+    for (index, row) in rows.iter().enumerate() {
+        let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.chars().count()))).collect();
+        let line = cells.join("  ");
+        let line = line.trim_end();
+        if index == 0 {
+            text.push_str(&format!("  {}{line}{:#}\n", style::QUIET, style::QUIET));
+        } else {
+            text.push_str(&format!("  {line}\n"));
+        }
+    }
+    if variants.len() > SHOWN {
+        text.push_str(&format!("  … and {} more; --json has all\n", variants.len() - SHOWN));
+    }
+    text
+}
+
+/// The result of a build of several media for a person.
+pub(crate) fn built_several(outputs: &[&LedgerOutput]) -> String {
+    let total: u64 = outputs.iter().map(|output| output.size).sum();
+    let count = super::count(outputs.len() as u64, "media", "media");
+    let mut text = format!("{}{count}{:#}  {}\n", style::HEADING, style::HEADING, size(total));
+    for output in outputs {
+        text.push_str(&format!("  {}  {}\n", output.path, size(output.size)));
+    }
+    text.push_str("  each has its ledger beside it\n");
     text
 }
 

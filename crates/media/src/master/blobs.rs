@@ -34,7 +34,12 @@ const PROBE_LEN: u64 = 4096;
 impl Blobs {
     /// Gathers the contents of `tree`: boot images first, then the files in the order of a walk. Files with the same
     /// bytes share a blob.
-    pub(super) fn collect(tree: &Tree, catalog: Option<&BootCatalog>, job: &Job<'_>) -> Result<Self> {
+    pub(super) fn collect(
+        tree: &Tree,
+        catalog: Option<&BootCatalog>,
+        known: Option<&Twins>,
+        job: &Job<'_>,
+    ) -> Result<Self> {
         let catalog_path = catalog.and_then(|catalog| catalog.catalog_path.as_deref());
         let mut blobs = Self {
             list: Vec::new(),
@@ -63,7 +68,10 @@ impl Blobs {
                 _ => blobs.catalog_node = None,
             }
         }
-        let twins = find_twins(tree, job)?;
+        let twins = match known {
+            Some(known) => known.of(tree),
+            None => find_twins(tree, job)?,
+        };
         let mut first_of_twins: HashMap<u32, u32> = HashMap::new();
         for step in tree.walk() {
             let NodeKind::File(content) = &tree.node(step.id).kind else { continue };
@@ -139,6 +147,28 @@ impl Blobs {
             self.list[number as usize].content = Content::from_bytes(bytes);
         }
         Ok(())
+    }
+}
+
+/// Which files of a tree have equal content, found once for many media from copies of the tree.
+pub struct Twins {
+    groups: HashMap<NodeId, (u32, Content)>,
+}
+
+impl Twins {
+    /// Finds them in `tree`.
+    pub fn find(tree: &Tree, job: &Job<'_>) -> Result<Self> {
+        let own = |(id, group): (NodeId, u32)| Some((id, (group, tree.node(id).content()?.clone())));
+        Ok(Self { groups: find_twins(tree, job)?.into_iter().filter_map(own).collect() })
+    }
+
+    /// Those that a copy of the tree still has as they were.
+    fn of(&self, tree: &Tree) -> HashMap<NodeId, u32> {
+        let nodes = tree.walk().filter_map(|step| {
+            let (group, content) = self.groups.get(&step.id)?;
+            tree.node(step.id).content().filter(|own| own.is_same(content)).map(|_| (step.id, *group))
+        });
+        nodes.collect()
     }
 }
 

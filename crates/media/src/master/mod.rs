@@ -27,7 +27,11 @@ use crate::{
     },
     udf::write::{FREE_FROM, PARTITION_START, UdfPlan, VolumeFacts, anchor, recognition_sequence},
 };
+mod together;
+
 use blobs::Blobs;
+pub use blobs::Twins;
+pub use together::write_together;
 use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
 use std::{
     collections::{HashMap, HashSet},
@@ -120,7 +124,7 @@ struct Region {
     part: Part,
 }
 
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, PartialEq, Eq)]
 enum Part {
     SystemArea,
     Descriptors,
@@ -167,10 +171,19 @@ const ALIGNED_FROM: u64 = 1 << 20;
 impl Plan {
     /// Lays out `tree`. Reads only what is needed to find identical files.
     pub fn new(tree: &Arc<Tree>, options: Options, job: &Job<'_>) -> Result<Self> {
+        Self::lay_out(tree, options, None, job)
+    }
+
+    /// Lays out a tree that is a copy of another with a few changes, whose identical files are known: reads nothing.
+    pub fn with_twins(tree: &Arc<Tree>, options: Options, twins: &Twins, job: &Job<'_>) -> Result<Self> {
+        Self::lay_out(tree, options, Some(twins), job)
+    }
+
+    fn lay_out(tree: &Arc<Tree>, options: Options, twins: Option<&Twins>, job: &Job<'_>) -> Result<Self> {
         let mut options = options;
         let mut notes = Vec::new();
         options.boot = options.boot.filter(|catalog| !catalog.entries.is_empty());
-        let blobs = Blobs::collect(tree, options.boot.as_ref(), job)?;
+        let blobs = Blobs::collect(tree, options.boot.as_ref(), twins, job)?;
         let mut primary = Hierarchy::new(tree, Flavor::Primary, options.rock_ridge)?;
         let mut joliet = joliet_hierarchy(tree, options.joliet)?;
         let udf = options.udf.then(|| UdfPlan::new(tree)).transpose()?;

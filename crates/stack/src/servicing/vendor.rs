@@ -2,12 +2,12 @@
 
 use super::{EditionWork, inputs::update_paths};
 use crate::{
-    AnswerDialect, StackFile,
-    answer::{answer_files, text_of},
+    StackFile,
     edit::Editor,
     plan::Weight,
 };
-use neat_content::{Content, Encoding, Job, ReadAt, Result};
+use neat_answer::{AnswerFile, Dialect, answer_files, servicing};
+use neat_content::{Content, Job, ReadAt, Result};
 use neat_package::{Architecture, VendorPackage};
 use neat_service::Item;
 use std::path::Path;
@@ -36,7 +36,7 @@ pub(crate) fn stage(
     job: &Job<'_>,
 ) -> Result<Option<EditionWork>> {
     let mut items = Vec::new();
-    let mut elements = String::new();
+    let mut named = Vec::new();
     for section in &stack.update {
         for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
             job.check()?;
@@ -60,7 +60,7 @@ pub(crate) fn stage(
             let file = format!("{FOLDER}/{}.cab", package.name);
             let len = cabinet.len() as i64;
             editor.put_made(&file, cabinet, true, "setup installs it: the answer file names it")?;
-            elements.push_str(&element(&package, &file));
+            named.push(element(&package, &file));
             let detail = format!(
                 "{} {}: staged on the media, installed by setup through the answer file",
                 package.name, package.version
@@ -71,71 +71,59 @@ pub(crate) fn stage(
     if items.is_empty() {
         return Ok(None);
     }
-    if !elements.is_empty() {
-        name_in_answers(editor, &elements)?;
+    if !named.is_empty() {
+        name_in_answers(editor, &named)?;
     }
     let work = EditionWork { edition: "the media".into(), setup: false, items };
     super::tell_refusals(std::slice::from_ref(&work), editor);
     Ok(Some(work))
 }
 
-fn escape(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;")
-}
-
-/// The documented form of a package that setup installs.
-fn element(package: &VendorPackage, file: &str) -> String {
-    let attributes = [
-        ("name", &package.name),
-        ("version", &package.version),
-        ("processorArchitecture", &package.architecture),
-        ("publicKeyToken", &package.public_key_token),
-        ("language", &package.language),
-    ];
-    let attributes: Vec<String> = attributes
-        .iter()
-        .filter(|(_, text)| !text.is_empty())
-        .map(|(name, text)| format!("{name}=\"{}\"", escape(text)))
-        .collect();
-    format!(
-        "    <package action=\"install\">\r\n      <assemblyIdentity {} />\r\n      <source location=\"%configsetroot%\\{}\" />\r\n    </package>\r\n",
-        attributes.join(" "),
-        escape(&file.replace('/', "\\"))
-    )
+/// The package as the answer file names it.
+fn element(package: &VendorPackage, file: &str) -> servicing::Package {
+    servicing::Package {
+        identity: [
+            ("name", package.name.clone()),
+            ("version", package.version.clone()),
+            ("processorArchitecture", package.architecture.clone()),
+            ("publicKeyToken", package.public_key_token.clone()),
+            ("language", package.language.clone()),
+        ],
+        file: file.to_owned(),
+    }
 }
 
 /// Adds packages to the servicing section of the answer file; makes one if the media has none.
-fn name_in_answers(editor: &mut Editor, elements: &str) -> Result<()> {
-    const EMPTY: &str = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">\r\n</unattend>\r\n";
-    let found =
-        answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == AnswerDialect::Unattend);
-    let path = found.map_or_else(|| AnswerDialect::Unattend.place().to_owned(), |(path, _)| path);
-    let before = editor.tree.file(&path).and_then(text_of);
-    let text = before.unwrap_or_else(|| EMPTY.to_owned());
-    let changed = if let Some(at) = text.find("</servicing>") {
-        format!("{}{elements}  {}", text[..at].trim_end_matches(' '), &text[at..])
-    } else if let Some(at) = text.rfind("</unattend>") {
-        format!("{}  <servicing>\r\n{elements}  </servicing>\r\n{}", &text[..at], &text[at..])
-    } else {
-        editor.find(
-            Weight::Refused,
-            format!(
-                "media:/{path} does not end as an answer file does, and the packages cannot be named in it"
-            ),
-            "correct the answer file",
-        );
-        return Ok(());
+fn name_in_answers(editor: &mut Editor, packages: &[servicing::Package]) -> Result<()> {
+    let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == Dialect::Unattend);
+    let path = found.map_or_else(|| Dialect::Unattend.place().to_owned(), |(path, _)| path);
+    let before = match editor.tree.file(&path) {
+        Some(content) => Some(AnswerFile::parse(&content.to_vec(AnswerFile::MAX_LEN, "answer file")?)?),
+        None => None,
     };
-    if !changed.contains("<UseConfigurationSet>true<") {
+    let changed = servicing::with_packages(before.as_ref().map(|file| file.text.as_str()), packages);
+    let text = match changed {
+        Ok(text) => text,
+        Err(error) => {
+            editor.find(
+                Weight::Refused,
+                format!("the packages cannot be named in media:/{path}: {error}"),
+                "correct the answer file",
+            );
+            return Ok(());
+        }
+    };
+    if !servicing::uses_configuration_set(&text) {
         editor.find(
             Weight::Note,
             format!("media:/{path} does not say that it uses a configuration set, and the packages are named from its root"),
             "add <UseConfigurationSet>true</UseConfigurationSet> to the part that sets setup up",
         );
     }
+    let bytes = before.map_or_else(|| text.clone().into_bytes(), |file| file.to_bytes(&text));
     editor.put_made(
         &path,
-        Content::from_bytes(Encoding::Utf8.encode(&changed)),
+        Content::from_bytes(bytes),
         true,
         "its servicing section names the packages that setup installs",
     )

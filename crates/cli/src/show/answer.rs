@@ -1,0 +1,62 @@
+//! What `answer` says.
+
+use super::style;
+use neat_answer::{Dialect, Finding, Gravity, Report};
+
+/// Findings under a heading.
+pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
+    let mut text = format!("{}{heading}{:#}\n", style::HEADING, style::HEADING);
+    for finding in findings {
+        text.push_str(&line(finding));
+    }
+    text.trim_end().to_owned()
+}
+
+fn line(finding: &Finding) -> String {
+    let (name, style) = match finding.gravity {
+        Gravity::Problem => ("problem", style::BAD),
+        Gravity::Note => ("note", style::QUIET),
+    };
+    let place = finding.line.map_or_else(String::new, |line| format!("line {line}: "));
+    let mut text = format!("  {style}{name:>7}{style:#}  {place}{}: {}\n", finding.field, finding.message);
+    if !finding.hint.is_empty() {
+        text.push_str(&format!("           {}{}{:#}\n", style::GOOD, finding.hint, style::GOOD));
+    }
+    text
+}
+
+/// A check for a person: the danger first, then what is wrong, then what it does.
+pub(crate) fn report(name: &str, report: &Report) -> String {
+    let dialect = report.dialect.map_or("model", Dialect::name);
+    let mut text = format!("{}{name}{:#}  {dialect}\n", style::HEADING, style::HEADING);
+    let erases = report.erasure.line();
+    let (word, style) = match (report.erasure.is_some(), report.erasing_is_meant) {
+        (false, _) => ("safe", style::GOOD),
+        (true, true) => ("erases", style::CARE),
+        (true, false) => ("DANGER", style::BAD),
+    };
+    text.push_str(&format!("  {style}{word:>7}{style:#}  it {erases}\n"));
+    if report.is_dangerous() {
+        let hint = if report.dialect.is_none() {
+            "write erases = \"yes\" in it if that is meant"
+        } else {
+            "if that is meant: `neatstack answer read` it, write erases = \"yes\" there, `answer write` it again"
+        };
+        text.push_str(&format!("           {}{hint}{:#}\n", style::GOOD, style::GOOD));
+    } else if report.erasure.is_some() {
+        text.push_str("           the model says that this is meant\n");
+    }
+    for finding in &report.findings {
+        text.push_str(&line(finding));
+    }
+    if !report.has_problems() {
+        text.push_str(&format!("  {}{:>7}{:#}  nothing is wrong with it\n", style::GOOD, "clean", style::GOOD));
+    }
+    if report.does.len() > 1 {
+        text.push_str(&format!("\n{}What it does to a machine{:#}\n", style::HEADING, style::HEADING));
+        for does in report.does.iter().skip(1) {
+            text.push_str(&format!("  {does}\n"));
+        }
+    }
+    text
+}

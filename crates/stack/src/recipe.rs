@@ -1,0 +1,199 @@
+//! From the media as all machines have it to the media of one: boot menu, answers, names, layout.
+
+use crate::{
+    Clock, EditionSummary, StackFile,
+    answers::{self, Given},
+    boot,
+    edit::Editor,
+    ledger::LedgerFile,
+    menu::{self, Machine},
+    names::{Names, fill},
+    plan::{BootSummary, Finding, OutputSummary, PlanStep, Weight},
+    servicing::{self, EditionWork},
+};
+use neat_answer::{Site, SiteList, answer_files, model::Ask};
+use neat_content::{Content, Error, Job, Result, Timestamp, Tree};
+use neat_media::{BootCatalog, BootCode, BootImage, Media, master};
+use std::{path::PathBuf, sync::Arc};
+
+/// What is the same for all machines.
+pub(crate) struct Recipe<'a> {
+    pub stack: &'a StackFile,
+    pub clock: &'a Clock,
+    pub ask: Option<Ask<'a>>,
+    pub base: PathBuf,
+    /// The source without its tree.
+    pub media: Media,
+    pub editions: Vec<EditionSummary>,
+    /// The tree with everything that no machine has for itself.
+    pub editor: Editor,
+    /// `[answer]`
+    pub given: Option<Given>,
+}
+
+/// A media laid out.
+pub(crate) struct Laid {
+    pub layout: master::Plan,
+    pub iso: PathBuf,
+    pub placed: Vec<LedgerFile>,
+    pub steps: Vec<PlanStep>,
+    pub findings: Vec<Finding>,
+    pub work: Vec<EditionWork>,
+}
+
+impl Recipe<'_> {
+    /// What placeholders stand for.
+    pub fn names<'b>(&'b self, site: Option<&'b Site>) -> Names<'b> {
+        let kept = self.editions.iter().filter(|edition| edition.kept);
+        Names { clock: self.clock, editions: kept.collect(), site }
+    }
+
+    /// The ISO file of a machine.
+    pub fn iso(&self, site: Option<&Site>) -> Result<PathBuf> {
+        Ok(self.base.join(fill(&self.stack.media.iso, "media.iso", &self.names(site))?))
+    }
+
+    /// The label of a machine's media.
+    pub fn label(&self, site: Option<&Site>) -> Result<String> {
+        let own = self.stack.media.label.as_deref();
+        own.map_or_else(|| Ok(self.media.volume.label.clone()), |label| fill(label, "media.label", &self.names(site)))
+    }
+
+    /// Lays out the media of one machine, or the only one; with a list, one for all machines of it. What is known of
+    /// equal files is taken from `twins`.
+    pub fn lay_out(
+        &self,
+        site: Option<&Site>,
+        all: Option<&SiteList>,
+        twins: Option<&master::Twins>,
+        job: &Job<'_>,
+    ) -> Result<Laid> {
+        let stack = self.stack;
+        let mut editor = self.editor.clone();
+        let mut work = Vec::new();
+        let machine = Machine { site, ask: self.ask };
+        let menu_boot = match &stack.menu {
+            Some(section) => Some(menu::apply(section, &stack.title, &self.label(site)?, machine, &mut editor)?),
+            None => None,
+        };
+        match (&self.given, all) {
+            (Some(given), Some(list)) => answers::apply_all(stack, given, list, self.ask, &mut editor)?,
+            (Some(given), None) => answers::apply(stack, given, site, self.ask, &mut editor)?,
+            (None, _) => {}
+        }
+        let kept = self.editions.iter().filter(|edition| edition.kept);
+        let mut architectures: Vec<_> =
+            kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
+        architectures.dedup();
+        work.extend(servicing::stage(stack, &mut editor, &architectures, job)?);
+        let Editor { mut tree, mut steps, mut findings, placed, .. } = editor;
+        let time = self.clock.fixed.unwrap_or(tree.newest());
+        if stack.source.is_none() {
+            tree.node_mut(Tree::ROOT).meta.modified = time;
+        }
+        let catalog = match menu_boot {
+            Some(catalog) => Some(catalog),
+            None => boot::default_boot(&tree, self.media.boot.clone(), time)?,
+        };
+        if catalog.is_none() {
+            findings.push(Finding {
+                weight: Weight::Note,
+                message: "the media has no boot image and will not start a machine".into(),
+                hint: "put boot images where media keep them, or add a [menu]".into(),
+            });
+        }
+        let options = self.options(site, catalog, time)?;
+        steps.push(PlanStep {
+            action: "master".into(),
+            subject: format!("the disc {}", options.volume.label),
+            reason: "last, because every file's place depends on all the others".into(),
+            bytes: 0,
+        });
+        let iso = self.iso(site)?;
+        let tree = Arc::new(tree);
+        let layout = match twins {
+            Some(twins) => master::Plan::with_twins(&tree, options, twins, job)?,
+            None => master::Plan::new(&tree, options, job)?,
+        };
+        findings.extend(layout.notes().iter().map(|note| Finding {
+            weight: Weight::Note,
+            message: note.clone(),
+            hint: String::new(),
+        }));
+        Ok(Laid { layout, iso, placed, steps, findings, work })
+    }
+
+    fn options(&self, site: Option<&Site>, boot: Option<BootCatalog>, time: Timestamp) -> Result<master::Options> {
+        let Self { stack, media, base, .. } = self;
+    let mut volume = media.volume.clone();
+    if stack.media.label.is_some() {
+        volume.label = self.label(site)?;
+        if volume.label.chars().count() > 32 || volume.label.chars().any(char::is_control) {
+            return Err(Error::request(
+                format!("`media.label`: {:?} is not a label", volume.label),
+                "use at most 32 characters",
+            ));
+        }
+    }
+    if let Some(publisher) = &stack.media.publisher {
+        volume.publisher.clone_from(publisher);
+    }
+    // The source's own times stay with what it was; this is another media.
+    volume.created = Some(time);
+    volume.modified = Some(time);
+    let from_file = stack
+        .media
+        .boot_code
+        .as_ref()
+        .map(|path| Content::from_path(&base.join(path))?.to_vec(512, "boot code"))
+        .transpose()?;
+    let own = media.partitions.as_ref();
+    let boot_code =
+        from_file.map(BootCode::from_file).or_else(|| own.and_then(|table| table.boot_code.clone()));
+    let wanted = stack.media.hybrid.unwrap_or(own.is_some() || stack.media.boot_code.is_some());
+    let hybrid = wanted.then_some(master::Hybrid { boot_code });
+    Ok(master::Options {
+        volume,
+        time,
+        rock_ridge: stack.media.rock_ridge.unwrap_or(media.trees.rock_ridge || stack.menu.is_some()),
+        boot,
+        hybrid,
+        ..master::Options::default()
+    })
+}
+}
+
+impl Laid {
+    /// What comes out, in words.
+    pub fn summary(&self) -> OutputSummary {
+        let (tree, options) = (self.layout.tree(), self.layout.options());
+        OutputSummary {
+            iso: self.iso.display().to_string(),
+            size: self.layout.len(),
+            label: options.volume.label.clone(),
+            files: tree.counts().files,
+            shared: self.layout.shared_len(),
+            boot: boot_summaries(tree, options.boot.as_ref()),
+            hybrid: options.hybrid.is_some(),
+            answer_files: answer_files(tree).into_iter().map(|(path, _)| path).collect(),
+        }
+    }
+}
+
+fn boot_summaries(tree: &Tree, catalog: Option<&BootCatalog>) -> Vec<BootSummary> {
+    let entries = catalog.map(|catalog| catalog.entries.as_slice()).unwrap_or_default();
+    let summary = |entry: &neat_media::BootEntry| {
+        let (image, size) = match &entry.image {
+            BootImage::File(path) => (path.clone(), tree.file(path).map_or(0, Content::len)),
+            BootImage::Hidden(content) => ("hidden image".into(), content.len()),
+        };
+        BootSummary {
+            platform: entry.platform.name().into(),
+            image,
+            size,
+            load_sectors: entry.load_sectors,
+            boot_info_table: entry.patch.boot_info_table,
+        }
+    };
+    entries.iter().map(summary).collect()
+}

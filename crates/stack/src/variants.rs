@@ -1,0 +1,134 @@
+//! `[[variant]]`: a media for each machine of a site list, or one for all of them.
+
+use crate::{
+    StackFile,
+    answers::{self, Given},
+    edit::Editor,
+    plan::{Finding, VariantSummary, Weight},
+    recipe::Recipe,
+};
+use neat_answer::{Dialect, Gravity, Site, SiteList};
+use neat_content::{Content, Error, Job, Result};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Machines that are done.
+#[derive(Default)]
+pub(crate) struct Variants {
+    list: Option<SiteList>,
+    answers_only: bool,
+}
+
+impl Variants {
+    /// Reads the site list and says what is wrong with it.
+    pub fn open(stack: &StackFile, given: Option<&Given>, only: &[String], editor: &mut Editor) -> Result<Self> {
+        let Some(section) = stack.variant.first() else {
+            return match only.first() {
+                None => Ok(Self::default()),
+                Some(name) => Err(Error::request(
+                    format!("there is no machine {name:?}: the stack file has no [[variant]]"),
+                    "take --only out",
+                )),
+            };
+        };
+        let path = editor.local(&section.sites);
+        let bytes = Content::from_path(&path)?.to_vec(64 << 20, "site list").map_err(|error| error.within(path.display()))?;
+        let text = neat_content::Text::decode(&bytes).text;
+        let mut list = SiteList::parse(&text).map_err(|error| error.within(path.display()))?;
+        let model = given.map(Given::model).transpose()?;
+        let usual = given.map(Given::usual_dialect);
+        let dialects = stack.answer.as_ref().map(|own| own.dialects.as_slice()).unwrap_or_default();
+        let strictest = if dialects.contains(&Dialect::Unattend) || dialects.is_empty() { usual } else { dialects.first().copied() };
+        for own in list.check(model.as_ref(), strictest) {
+            let weight = if own.gravity == Gravity::Problem { Weight::Refused } else { Weight::Note };
+            editor.findings.push(Finding {
+                weight,
+                message: format!("{}: {}", section.sites, own.message),
+                hint: own.hint,
+            });
+        }
+        if list.sites.is_empty() {
+            return Err(Error::request(format!("{} has no machines", path.display()), "add a line for each"));
+        }
+        if section.answers_only && given.is_none() {
+            return Err(Error::request("`variant.answers_only` needs an [answer]", "add [answer] with a file or a model"));
+        }
+        for name in only {
+            if !list.sites.iter().any(|site| site.name.eq_ignore_ascii_case(name)) {
+                let names: Vec<&str> = list.sites.iter().map(|site| site.name.as_str()).collect();
+                let hint = crate::keys::nearest(name, &names)
+                    .map_or_else(|| "see the site list".to_owned(), |near| format!("did you mean {near:?}?"));
+                return Err(Error::request(format!("there is no machine {name:?} in {}", section.sites), hint));
+            }
+        }
+        if !only.is_empty() {
+            list.sites.retain(|site| only.iter().any(|name| site.name.eq_ignore_ascii_case(name)));
+        }
+        Ok(Self { list: Some(list), answers_only: section.answers_only })
+    }
+
+    /// The machine of the first media; none when there is one media.
+    pub fn first(&self) -> Option<&Site> {
+        self.each().first()
+    }
+
+    /// Machines that have a media each.
+    pub fn each(&self) -> &[Site] {
+        match &self.list {
+            Some(list) if !self.answers_only => &list.sites,
+            _ => &[],
+        }
+    }
+
+    /// The list when one media serves all machines.
+    pub fn all_in_one(&self) -> Option<&SiteList> {
+        self.list.as_ref().filter(|_| self.answers_only)
+    }
+
+    /// What is wrong with the media of machines after the first: names that are the same, answers that do not fit.
+    pub fn check(&self, recipe: &Recipe<'_>, said: &[Finding], job: &Job<'_>) -> Result<Vec<Finding>> {
+        let mut findings = Vec::new();
+        // What was said of one machine is not said again of the next.
+        let what = |own: &Finding| own.message.split_once(": ").map_or(own.message.clone(), |(_, what)| what.to_owned());
+        let mut known: BTreeSet<String> = said.iter().map(what).collect();
+        let mut seen: BTreeMap<std::path::PathBuf, usize> = BTreeMap::new();
+        let stack = recipe.stack;
+        let dialects = stack.answer.as_ref().map(|own| own.dialects.clone()).unwrap_or_default();
+        for (index, site) in self.each().iter().enumerate() {
+            job.check()?;
+            if let Some(other) = seen.insert(recipe.iso(Some(site))?, site.row) {
+                findings.push(Finding {
+                    weight: Weight::Refused,
+                    message: format!("rows {other} and {} would write the same file, {}", site.row, recipe.iso(Some(site))?.display()),
+                    hint: "put {name} into media.iso".into(),
+                });
+                break;
+            }
+            let (Some(given), true) = (&recipe.given, index > 0) else { continue };
+            let usual = [given.usual_dialect()];
+            for dialect in if dialects.is_empty() { usual.as_slice() } else { &dialects } {
+                let written = given.speak(*dialect, Some(site), recipe.ask)?;
+                let mut own = Vec::new();
+                let name = format!("row {}, {}", site.row, site.name);
+                answers::examine(&written, &name, None, &mut own)?;
+                findings.extend(own.into_iter().filter(|own| own.weight == Weight::Problem && known.insert(what(own))));
+            }
+        }
+        Ok(findings)
+    }
+
+    /// The table of the plan.
+    pub fn summaries(&self, recipe: &Recipe<'_>) -> Result<Vec<VariantSummary>> {
+        let Some(list) = &self.list else { return Ok(Vec::new()) };
+        let own = |site: &Site| {
+            let media = (!self.answers_only).then_some(site);
+            Ok(VariantSummary {
+                row: site.row,
+                machine: site.name.clone(),
+                iso: if self.answers_only { String::new() } else { recipe.iso(media)?.display().to_string() },
+                label: if self.answers_only { String::new() } else { recipe.label(media)? },
+                cells: site.cells.clone(),
+            })
+        };
+        list.sites.iter().map(own).collect()
+    }
+}
