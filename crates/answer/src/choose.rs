@@ -64,7 +64,8 @@ pub fn chooser(dialect: Dialect) -> Option<Chooser> {
         }
         Dialect::Unattend => {
             let run = "cmd.exe /c for %d in (C D E F G H I J K L M N O P Q R S T U V W X Y Z) do @if exist %d:\\neatstack\\choose.cmd call %d:\\neatstack\\choose.cmd";
-            let mut model = Model { architectures: vec![Architecture::X64, Architecture::X86], ..Model::default() };
+            let mut model =
+                Model { architectures: vec![Architecture::X64, Architecture::X86], ..Model::default() };
             let description = "Start setup with the answers of this machine".to_owned();
             model.command.push(Command { description, ..Command::new(Stage::SetupStart, run) });
             let saying = Saying { model: &model, secrets: &Vault::new(), origin: None };

@@ -15,16 +15,27 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
         lines.push("It asks where to install.".into());
     }
     match &model.system.edition {
-        Some(EditionChoice::Name(name)) if name == "ask" => lines.push("It asks which edition to install.".into()),
+        Some(EditionChoice::Name(name)) if name == "ask" => {
+            lines.push("It asks which edition to install.".into())
+        }
         Some(EditionChoice::Name(name)) => lines.push(format!("It installs {name}.")),
         Some(EditionChoice::Number(number)) => lines.push(format!("It installs edition {number}.")),
         None => {}
     }
     let language = &model.language;
-    let spoken = [&language.setup, &language.interface, &language.user].into_iter().find(|own| !own.is_empty());
+    let spoken =
+        [&language.setup, &language.interface, &language.user].into_iter().find(|own| !own.is_empty());
     if let Some(spoken) = spoken {
-        let keyboards = if language.keyboards.is_empty() { String::new() } else { format!(", keyboards {}", language.keyboards.join(", ")) };
-        let zone = if language.time_zone.is_empty() { String::new() } else { format!(", time zone {}", language.time_zone) };
+        let keyboards = if language.keyboards.is_empty() {
+            String::new()
+        } else {
+            format!(", keyboards {}", language.keyboards.join(", "))
+        };
+        let zone = if language.time_zone.is_empty() {
+            String::new()
+        } else {
+            format!(", time zone {}", language.time_zone)
+        };
         lines.push(format!("It speaks {spoken}{keyboards}{zone}."));
     }
     match model.machine.name.as_str() {
@@ -33,7 +44,11 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
         name => lines.push(format!("It names the machine {name}.")),
     }
     for account in &model.account {
-        let groups = if account.groups.is_empty() { String::new() } else { format!(" in {}", account.groups.join(", ")) };
+        let groups = if account.groups.is_empty() {
+            String::new()
+        } else {
+            format!(" in {}", account.groups.join(", "))
+        };
         let password = if account.password.is_some() { "with a password" } else { "without a password" };
         let times = match account.automatic_sign_ins {
             0 => String::new(),
@@ -46,7 +61,8 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
         lines.push("It sets the administrator's password.".into());
     }
     if !model.waive.is_empty() {
-        let waived: Vec<String> = model.waive.iter().map(|own| format!("{own:?}")).map(|own| spaced(&own)).collect();
+        let waived: Vec<String> =
+            model.waive.iter().map(|own| format!("{own:?}")).map(|own| spaced(&own)).collect();
         lines.push(format!("It leaves out checks of the hardware: {}.", waived.join(", ")));
     }
     if model.prevent_encryption {
@@ -56,9 +72,14 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
         lines.push("It lets people work on the machine from afar.".into());
     }
     for stage in Stage::ALL {
-        let commands = model.commands(stage).count() + model.script.iter().filter(|own| own.stage == stage).count();
+        let commands =
+            model.commands(stage).count() + model.script.iter().filter(|own| own.stage == stage).count();
         if commands > 0 {
-            let what = if commands == 1 { "a command or script".to_owned() } else { format!("{commands} commands and scripts") };
+            let what = if commands == 1 {
+                "a command or script".to_owned()
+            } else {
+                format!("{commands} commands and scripts")
+            };
             lines.push(format!("It runs {what} at {}.", stage.name()));
         }
     }

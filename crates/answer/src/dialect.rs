@@ -68,8 +68,19 @@ impl Dialect {
             return Some(Self::Preseed);
         }
         let commands = [
-            "%packages", "rootpw ", "clearpart ", "autopart", "timezone ", "lang ", "keyboard ", "bootloader",
-            "user ", "part ", "network ", "%post", "%pre",
+            "%packages",
+            "rootpw ",
+            "clearpart ",
+            "autopart",
+            "timezone ",
+            "lang ",
+            "keyboard ",
+            "bootloader",
+            "user ",
+            "part ",
+            "network ",
+            "%post",
+            "%pre",
         ];
         let found = commands.iter().filter(|command| lines().any(|line| line.starts_with(**command))).count();
         (found >= 2).then_some(Self::Kickstart)

@@ -31,7 +31,11 @@ pub fn insert_command(model: &mut Model, command: Command, at: Option<usize>) ->
             format!("give a number from 1 to {}", places.len() + 1),
         ));
     }
-    let index = places.get(number - 1).copied().or_else(|| places.last().map(|last| last + 1)).unwrap_or(model.command.len());
+    let index = places
+        .get(number - 1)
+        .copied()
+        .or_else(|| places.last().map(|last| last + 1))
+        .unwrap_or(model.command.len());
     model.command.insert(index, command);
     Ok(number)
 }
@@ -56,13 +60,15 @@ mod tests {
     #[test]
     fn commands_keep_their_order_when_one_comes_goes_or_moves() {
         let mut model = Model::default();
-        let add = |model: &mut Model, stage, run: &str, at| insert_command(model, Command::new(stage, run), at);
+        let add =
+            |model: &mut Model, stage, run: &str, at| insert_command(model, Command::new(stage, run), at);
         add(&mut model, Stage::SetupStart, "x", None).unwrap();
         for run in ["a", "b", "c"] {
             add(&mut model, Stage::FirstSignIn, run, None).unwrap();
         }
         assert_eq!(add(&mut model, Stage::FirstSignIn, "n", Some(2)).unwrap(), 2);
-        let order = |model: &Model| model.commands(Stage::FirstSignIn).map(|own| own.run.clone()).collect::<String>();
+        let order =
+            |model: &Model| model.commands(Stage::FirstSignIn).map(|own| own.run.clone()).collect::<String>();
         assert_eq!(order(&model), "anbc");
         move_command(&mut model, Stage::FirstSignIn, 1, 4).unwrap();
         assert_eq!(order(&model), "nbca");

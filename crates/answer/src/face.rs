@@ -1,6 +1,8 @@
 //! What every dialect can do.
 
-use crate::{Dialect, Erasure, Finding, Model, Vault, autoinstall, check::MediaFacts, kickstart, preseed, unattend};
+use crate::{
+    Dialect, Erasure, Finding, Model, Vault, autoinstall, check::MediaFacts, kickstart, preseed, unattend,
+};
 use neat_content::Result;
 
 /// What was read from a file.

@@ -29,7 +29,8 @@ impl AnswerFile {
             });
         }
         let Text { text, encoding } = Text::decode(bytes);
-        let has_mark = encoding != Encoding::Utf8 && encoding != Encoding::Ansi || bytes.starts_with(b"\xEF\xBB\xBF");
+        let has_mark =
+            encoding != Encoding::Utf8 && encoding != Encoding::Ansi || bytes.starts_with(b"\xEF\xBB\xBF");
         let dialect = Dialect::of_text(&text).ok_or_else(|| {
             Error::request(
                 "it is no answer file that is known here",

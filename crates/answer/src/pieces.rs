@@ -99,11 +99,15 @@ mod tests {
         let piece = |key: &str, value: &str| Piece::new(key, format!("{key} {value}"));
         let before = [piece("a", "1"), piece("b", "2"), piece("c", "3")];
         assert_eq!(rewrite(text, &parts, &before, &before, text.len()), text);
-        let after = [piece("z", "0"), piece("a", "1"), piece("n", "9\nmore"), piece("c", "4"), piece("d", "5")];
+        let after =
+            [piece("z", "0"), piece("a", "1"), piece("n", "9\nmore"), piece("c", "4"), piece("d", "5")];
         let expected = "# head\r\na 1\r\nn 9\r\nmore\r\n# about b\r\nunknown\r\nc 4\r\nz 0\r\nd 5";
         let got = rewrite(text, &parts, &before, &after, text.len());
         // What has nothing before it goes to the end.
-        assert_eq!(got.split("\r\n").collect::<std::collections::BTreeSet<_>>(), expected.split("\r\n").collect());
+        assert_eq!(
+            got.split("\r\n").collect::<std::collections::BTreeSet<_>>(),
+            expected.split("\r\n").collect()
+        );
         assert!(got.starts_with("# head\r\na 1\r\nn 9\r\nmore\r\n# about b\r\nunknown\r\nc 4"), "{got}");
     }
 }

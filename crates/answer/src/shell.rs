@@ -144,7 +144,8 @@ impl Guard {
 
     fn say(&self, stop: &str) -> String {
         let Self { device, only, at_least, at_most } = self;
-        let mut tests = vec![format!("s=$(($(cat /sys/block/{device}/size)/2048))"), format!("[ $s -ge {at_least} ]")];
+        let mut tests =
+            vec![format!("s=$(($(cat /sys/block/{device}/size)/2048))"), format!("[ $s -ge {at_least} ]")];
         if *at_most > 0 {
             tests.push(format!("[ $s -le {at_most} ]"));
         }
@@ -231,7 +232,9 @@ impl Line {
         let Some(script) = script else {
             // A program that is run in the installed system without a shell of its own.
             let direct = ways.inside.split(' ').next().unwrap_or_default();
-            let direct = run.strip_prefix(&format!("{direct} ")).filter(|rest| ways.inside.starts_with("in-target") && !rest.is_empty());
+            let direct = run
+                .strip_prefix(&format!("{direct} "))
+                .filter(|rest| ways.inside.starts_with("in-target") && !rest.is_empty());
             return match direct {
                 Some(direct) => Self::Own { run: direct.to_owned(), wait, outside: false },
                 None => Self::Own { run: run.to_owned(), wait, outside: true },
@@ -280,7 +283,8 @@ impl Line {
         match self {
             Self::Guard(guard) => {
                 let size = |mib: u64| (mib > 0).then_some(crate::model::Size::Mib(mib));
-                let disk = model.disk.iter_mut().find(|disk| disk.device == guard.device || disk.device.is_empty());
+                let disk =
+                    model.disk.iter_mut().find(|disk| disk.device == guard.device || disk.device.is_empty());
                 if let Some(disk) = disk {
                     disk.only_disk = guard.only;
                     disk.at_least = size(guard.at_least);
@@ -297,7 +301,13 @@ impl Line {
             }
             Self::Remove(name) => model.software.remove.push(name),
             Self::Script { name, text } => {
-                model.script.push(Script { name, stage, text, from: String::new(), carried: Carried::Inside });
+                model.script.push(Script {
+                    name,
+                    stage,
+                    text,
+                    from: String::new(),
+                    carried: Carried::Inside,
+                });
             }
             Self::MediaScript(name) => model.script.push(Script {
                 name,
@@ -357,7 +367,8 @@ pub(crate) fn side_files(model: &Model) -> Vec<crate::SideFile> {
 
 /// What no installer of Linux can say.
 pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], findings: &mut Vec<Finding>) {
-    let mut add = |field: &str, why: &str, hint: &str| findings.push(Finding::unsaid(field, dialect, why, hint));
+    let mut add =
+        |field: &str, why: &str, hint: &str| findings.push(Finding::unsaid(field, dialect, why, hint));
     let language = &model.language;
     let first = if language.setup.is_empty() { &language.user } else { &language.setup };
     for (field, value) in [
@@ -366,11 +377,19 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
         ("language.user", &language.user),
     ] {
         if !value.is_empty() && value != first {
-            add(field, &format!("setup and system have one language, {first}"), "say the same for all, or set it by a command");
+            add(
+                field,
+                &format!("setup and system have one language, {first}"),
+                "say the same for all, or set it by a command",
+            );
         }
     }
     for keyboard in language.keyboards.iter().filter(|own| crate::tables::xkb(own).is_none()) {
-        add("language.keyboards", &format!("{keyboard} has no layout of X here"), "write it as xkb:LAYOUT(VARIANT)");
+        add(
+            "language.keyboards",
+            &format!("{keyboard} has no layout of X here"),
+            "write it as xkb:LAYOUT(VARIANT)",
+        );
     }
     if model.machine.owner.len() + model.machine.organisation.len() > 0 {
         add("machine.owner", "it has no owner and no organisation", "write a file by a command");
@@ -390,11 +409,18 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
     if !model.software.updates.is_empty() {
         add("software.updates", "updates come from the mirror", "install packages by a command");
     }
-    if model.power.sleep_minutes.is_some() || model.power.screen_minutes.is_some() || model.power.hibernation.is_some() {
+    if model.power.sleep_minutes.is_some()
+        || model.power.screen_minutes.is_some()
+        || model.power.hibernation.is_some()
+    {
         add("power", "it has no say in when a machine sleeps", "set it by a command");
     }
     for account in model.account.iter().filter(|account| account.automatic_sign_ins > 0) {
-        add("account.automatic_sign_ins", &format!("{} is not signed in by itself", account.name), "set up the display manager by a command");
+        add(
+            "account.automatic_sign_ins",
+            &format!("{} is not signed in by itself", account.name),
+            "set up the display manager by a command",
+        );
     }
     for disk in &model.disk {
         if disk.device.is_empty() {
@@ -404,24 +430,51 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
             if partition.letter.is_some() {
                 add("disk.partition.letter", "there are no drive letters", "say mount instead");
             }
-            if matches!(partition.kind, crate::model::PartitionKind::Reserved | crate::model::PartitionKind::Recovery) {
-                add("disk.partition.kind", "systems of this kind have no such partition", "leave it out for this dialect");
+            if matches!(
+                partition.kind,
+                crate::model::PartitionKind::Reserved | crate::model::PartitionKind::Recovery
+            ) {
+                add(
+                    "disk.partition.kind",
+                    "systems of this kind have no such partition",
+                    "leave it out for this dialect",
+                );
             }
         }
     }
     for command in model.command.iter().filter(|command| !stages.contains(&command.stage)) {
-        add("command", &format!("`{}` at {}: it has no such stage", command.run, command.stage.name()), "use system-installed");
+        add(
+            "command",
+            &format!("`{}` at {}: it has no such stage", command.run, command.stage.name()),
+            "use system-installed",
+        );
     }
-    for command in model.command.iter().filter(|own| own.run.contains(['\n', '\r']) || own.description.contains(['\n', '\r'])) {
+    for command in model
+        .command
+        .iter()
+        .filter(|own| own.run.contains(['\n', '\r']) || own.description.contains(['\n', '\r']))
+    {
         add("command", &format!("{:?} has several lines", command.run), "make it a [[script]]");
     }
     for script in model.script.iter().filter(|script| !stages.contains(&script.stage)) {
-        add("script", &format!("{} at {}: it has no such stage", script.name, script.stage.name()), "use system-installed");
+        add(
+            "script",
+            &format!("{} at {}: it has no such stage", script.name, script.stage.name()),
+            "use system-installed",
+        );
     }
     for script in model.script.iter().filter(|own| own.carried == Carried::Media && own.text.is_empty()) {
-        findings.push(Finding::note("script", format!("{} must be put on the media by another way", script.name)));
+        findings.push(Finding::note(
+            "script",
+            format!("{} must be put on the media by another way", script.name),
+        ));
     }
-    let mut none = |field: &str, what: &str| findings.push(Finding::note(field, format!("{} has no {what}, so there is nothing to say", dialect.name())));
+    let mut none = |field: &str, what: &str| {
+        findings.push(Finding::note(
+            field,
+            format!("{} has no {what}, so there is nothing to say", dialect.name()),
+        ))
+    };
     if !model.waive.is_empty() {
         none("waive", "checks of the hardware");
     }
@@ -452,7 +505,11 @@ mod tests {
 
     #[test]
     fn lines_are_understood_as_they_are_said() {
-        let account = Account { full_name: "Ann O'Hara".into(), groups: vec!["administrators".into()], ..Account::named("ann") };
+        let account = Account {
+            full_name: "Ann O'Hara".into(),
+            groups: vec!["administrators".into()],
+            ..Account::named("ann")
+        };
         let own = |run: &str, wait, outside| Line::Own { run: run.into(), wait, outside };
         let lines = [
             Line::Guard(Guard { device: "sda".into(), only: true, at_least: 10, at_most: 0 }),

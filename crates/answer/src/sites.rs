@@ -1,10 +1,6 @@
 //! Site lists: a CSV with a line for each machine, whose columns fill a model.
 
-use crate::{
-    Dialect, Finding, Model,
-    check::machine_name,
-    tables::nearest,
-};
+use crate::{Dialect, Finding, Model, check::machine_name, tables::nearest};
 use neat_content::{Error, Result};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -32,7 +28,9 @@ pub struct SiteList {
 const MAX_SITES: usize = 100_000;
 /// What a name may have in braces besides columns.
 fn is_builtin(name: &str) -> bool {
-    name == "serial" || name == "random" || name.strip_prefix("random:").is_some_and(|own| own.parse::<u32>().is_ok())
+    name == "serial"
+        || name == "random"
+        || name.strip_prefix("random:").is_some_and(|own| own.parse::<u32>().is_ok())
 }
 
 impl SiteList {
@@ -58,13 +56,18 @@ impl SiteList {
         };
         let columns: Vec<String> = reader.headers().map_err(wrong)?.iter().map(str::to_owned).collect();
         if !columns.iter().any(|column| column == "name") {
-            let hint = nearest("name", columns.iter().map(String::as_str))
-                .map_or_else(|| "its first line names the columns, such as name,serial,room".to_owned(), |near| format!("is it the column {near:?}? Call it name"));
+            let hint = nearest("name", columns.iter().map(String::as_str)).map_or_else(
+                || "its first line names the columns, such as name,serial,room".to_owned(),
+                |near| format!("is it the column {near:?}? Call it name"),
+            );
             return Err(Error::request("the site list has no column `name`", hint));
         }
         let mut seen = BTreeSet::new();
         if let Some(twice) = columns.iter().find(|column| !seen.insert(column.as_str())) {
-            return Err(Error::request(format!("the site list has two columns {twice:?}"), "give each its own name"));
+            return Err(Error::request(
+                format!("the site list has two columns {twice:?}"),
+                "give each its own name",
+            ));
         }
         let mut sites = Vec::new();
         for record in reader.records() {
@@ -91,8 +94,15 @@ impl SiteList {
         let needed = model.map(|model| placeholders(model)).unwrap_or_default();
         for name in needed.iter().filter(|name| !self.columns.contains(name)) {
             let near = nearest(name, self.columns.iter().map(String::as_str));
-            let hint = near.map_or_else(|| format!("the columns are {}", self.columns.join(", ")), |near| format!("did you mean {{{near}}}?"));
-            findings.push(Finding::problem("sites", format!("the answers need a column {{{name}}}, and the site list has none"), hint));
+            let hint = near.map_or_else(
+                || format!("the columns are {}", self.columns.join(", ")),
+                |near| format!("did you mean {{{near}}}?"),
+            );
+            findings.push(Finding::problem(
+                "sites",
+                format!("the answers need a column {{{name}}}, and the site list has none"),
+                hint,
+            ));
         }
         let mut names: BTreeMap<String, usize> = BTreeMap::new();
         let mut serials: BTreeMap<String, usize> = BTreeMap::new();
@@ -106,11 +116,17 @@ impl SiteList {
                 continue;
             }
             if let Some(other) = names.insert(site.name.to_lowercase(), row) {
-                add(format!("the name {:?} is the same as in row {other}", site.name), "give each machine its own");
+                add(
+                    format!("the name {:?} is the same as in row {other}", site.name),
+                    "give each machine its own",
+                );
             }
             if let Some(serial) = site.cells.get("serial").filter(|own| !own.is_empty()) {
                 if let Some(other) = serials.insert(serial.to_lowercase(), row) {
-                    add(format!("the serial number {serial:?} is the same as in row {other}"), "correct one of the two");
+                    add(
+                        format!("the serial number {serial:?} is the same as in row {other}"),
+                        "correct one of the two",
+                    );
                 }
             }
             for name in &needed {
@@ -147,7 +163,8 @@ pub(crate) fn placeholders(model: &Model) -> BTreeSet<String> {
 
 /// Whether what stands in braces can be a column: other braces belong to scripts.
 fn is_column(name: &str) -> bool {
-    !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | ' '))
+    !name.is_empty()
+        && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | ' '))
         && name.chars().next().is_some_and(char::is_alphabetic)
 }
 
@@ -228,14 +245,21 @@ mod tests {
 
     #[test]
     fn lists_are_read_checked_and_filled_in() {
-        let list = SiteList::parse("name,serial,room\nLAB-01,A1,\"3, left\"\nLAB-02,A2,\nlab-01,A1,5\nBAD_NAME,,6\n").unwrap();
+        let list = SiteList::parse(
+            "name,serial,room\nLAB-01,A1,\"3, left\"\nLAB-02,A2,\nlab-01,A1,5\nBAD_NAME,,6\n",
+        )
+        .unwrap();
         assert_eq!(list.sites[0].cells["room"], "3, left");
         let mut model = Model::default();
         model.machine.owner = "Room {room}".into();
         model.machine.organisation = "{colour}".into();
-        let messages: Vec<String> = list.check(Some(&model), None).into_iter().map(|own| own.message).collect();
+        let messages: Vec<String> =
+            list.check(Some(&model), None).into_iter().map(|own| own.message).collect();
         assert!(messages[0].contains("{colour}"), "{messages:?}");
-        assert!(messages.iter().any(|own| own.starts_with("row 3: the cell \"room\" is empty")), "{messages:?}");
+        assert!(
+            messages.iter().any(|own| own.starts_with("row 3: the cell \"room\" is empty")),
+            "{messages:?}"
+        );
         assert!(messages.iter().any(|own| own.contains("row 4") && own.contains("row 2")), "{messages:?}");
         assert!(messages.iter().any(|own| own.starts_with("row 5") && own.contains("'_'")), "{messages:?}");
         let filled = list.sites[0].fill_model(&model).unwrap();

@@ -111,7 +111,8 @@ mod tests {
 
     #[test]
     fn the_starting_point_is_a_sound_model_also_without_its_comments() {
-        let text = starter(&Known { language: "da-DK".into(), account: "he\"lm".into(), ..Known::default() }).unwrap();
+        let text = starter(&Known { language: "da-DK".into(), account: "he\"lm".into(), ..Known::default() })
+            .unwrap();
         let model = Model::parse(&text).unwrap();
         assert_eq!((model.language.setup.as_str(), model.account[0].name.as_str()), ("da-DK", "he\"lm"));
         // What stands commented out is right, too: prose ends with a full stop.

@@ -54,7 +54,12 @@ pub(crate) struct Keyboard {
 static KEYBOARD_TABLE: LazyLock<Vec<Keyboard>> = LazyLock::new(|| {
     let row = |line: &'static str| {
         let mut cells = line.split('\t');
-        Some(Keyboard { tag: cells.next()?, language: cells.next()?, layout: cells.next()?, xkb: cells.next()? })
+        Some(Keyboard {
+            tag: cells.next()?,
+            language: cells.next()?,
+            layout: cells.next()?,
+            xkb: cells.next()?,
+        })
     };
     lines(KEYBOARDS).filter_map(row).collect()
 });
@@ -146,7 +151,10 @@ pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a s
     let word = word.to_lowercase();
     let score = |candidate: &&'a str| strsim::jaro_winkler(&word, &candidate.to_lowercase());
     let scored = candidates.into_iter().map(|candidate| (score(&candidate), candidate));
-    scored.filter(|(score, _)| *score > 0.8).max_by(|(a, _), (b, _)| a.total_cmp(b)).map(|(_, candidate)| candidate)
+    scored
+        .filter(|(score, _)| *score > 0.8)
+        .max_by(|(a, _), (b, _)| a.total_cmp(b))
+        .map(|(_, candidate)| candidate)
 }
 
 #[cfg(test)]

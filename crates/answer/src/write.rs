@@ -45,7 +45,9 @@ pub fn fetch(model: &mut Model, secrets: &mut Secrets<'_>) -> Result<Fetched> {
     for script in &mut model.script {
         if script.text.is_empty() && !script.from.is_empty() {
             let path = secrets.base.join(&script.from);
-            let bytes = Content::from_path(&path)?.to_vec(1 << 20, "script").map_err(|error| error.within(path.display()))?;
+            let bytes = Content::from_path(&path)?
+                .to_vec(1 << 20, "script")
+                .map_err(|error| error.within(path.display()))?;
             script.text = String::from_utf8(bytes).map_err(|_| {
                 Error::request(format!("{} is not UTF-8 text", path.display()), "save it as UTF-8")
             })?;
@@ -109,16 +111,27 @@ pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<
     if let (Some((file, reading)), None) = (&fetched.origin, original) {
         // What only the original had does not come along into another dialect.
         for finding in &reading.findings {
-            let message = format!("the {} file {}", file.dialect.name(), finding.message.replace("is kept as it is", "is not taken over"));
-            written.findings.push(Finding { line: finding.line, ..Finding::problem(&finding.field, message, "say it with [[own]] if it is needed") });
+            let message = format!(
+                "the {} file {}",
+                file.dialect.name(),
+                finding.message.replace("is kept as it is", "is not taken over")
+            );
+            written.findings.push(Finding {
+                line: finding.line,
+                ..Finding::problem(&finding.field, message, "say it with [[own]] if it is needed")
+            });
         }
     }
-    let bytes = original.map_or_else(|| written.text.clone().into_bytes(), |(file, _)| file.to_bytes(&written.text));
+    let bytes =
+        original.map_or_else(|| written.text.clone().into_bytes(), |(file, _)| file.to_bytes(&written.text));
     Ok(WrittenFile { dialect, bytes, text: written.text, files: written.files, findings: written.findings })
 }
 
 /// Changes a file by changing its neutral form.
-pub(crate) fn rewrite(file: &AnswerFile, change: impl FnOnce(&mut Model) -> Result<()>) -> Result<(Vec<u8>, Vec<Finding>)> {
+pub(crate) fn rewrite(
+    file: &AnswerFile,
+    change: impl FnOnce(&mut Model) -> Result<()>,
+) -> Result<(Vec<u8>, Vec<Finding>)> {
     let reading = file.dialect.face().read(&file.text)?;
     let mut model = reading.model.clone();
     change(&mut model)?;

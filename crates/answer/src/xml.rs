@@ -128,7 +128,9 @@ pub(crate) fn escape(text: &str) -> String {
 
 /// Whether XML 1.0, 2.2 can hold every character.
 pub(crate) fn is_sayable(text: &str) -> bool {
-    !text.chars().any(|c| (c < ' ' && !matches!(c, '\t' | '\n' | '\r')) || matches!(c, '\u{FFFE}' | '\u{FFFF}'))
+    !text
+        .chars()
+        .any(|c| (c < ' ' && !matches!(c, '\t' | '\n' | '\r')) || matches!(c, '\u{FFFE}' | '\u{FFFF}'))
 }
 
 fn wrong(text: &str, at: usize, what: impl std::fmt::Display) -> Error {
@@ -146,7 +148,8 @@ fn local(name: &str) -> String {
 /// A reference's character; only XML's own names and numbers.
 fn resolve(text: &str, at: usize, name: &str) -> Result<String> {
     if let Some(number) = name.strip_prefix('#') {
-        let code = number.strip_prefix('x').map_or_else(|| number.parse(), |hex| u32::from_str_radix(hex, 16));
+        let code =
+            number.strip_prefix('x').map_or_else(|| number.parse(), |hex| u32::from_str_radix(hex, 16));
         let c = code.ok().and_then(char::from_u32).filter(|c| is_sayable(&c.to_string()));
         return c.map(String::from).ok_or_else(|| wrong(text, at, format!("the reference &{name};")));
     }
@@ -160,7 +163,8 @@ fn decode(text: &str, at: usize, raw: &str) -> Result<String> {
     let mut rest = raw;
     while let Some(start) = rest.find('&') {
         out.push_str(&rest[..start]);
-        let end = rest[start..].find(';').ok_or_else(|| wrong(text, at, "a reference that does not end"))? + start;
+        let end =
+            rest[start..].find(';').ok_or_else(|| wrong(text, at, "a reference that does not end"))? + start;
         out.push_str(&resolve(text, at, &rest[start + 1..end])?);
         rest = &rest[end + 1..];
     }
@@ -226,7 +230,8 @@ fn parse(text: &str) -> Result<Element> {
             }
             Event::Text(_) => {
                 let raw = text.get(at..end).unwrap_or_default();
-                if depth == 1 && !raw.trim_matches(|c: char| c.is_whitespace() || c == '\u{feff}').is_empty() {
+                if depth == 1 && !raw.trim_matches(|c: char| c.is_whitespace() || c == '\u{feff}').is_empty()
+                {
                     return Err(wrong(text, at, "text outside of all elements"));
                 }
                 // XML 1.0, 2.11: line ends are read as one line feed.
@@ -242,7 +247,11 @@ fn parse(text: &str) -> Result<Element> {
                 parent.text.push_str(&c);
             }
             Event::DocType(_) => {
-                return Err(wrong(text, at, "a document type, which could bring in other files; take it out"));
+                return Err(wrong(
+                    text,
+                    at,
+                    "a document type, which could bring in other files; take it out",
+                ));
             }
             Event::Decl(_) | Event::PI(_) | Event::Comment(_) => {}
             Event::Eof => break,
@@ -277,7 +286,10 @@ mod tests {
         let inner = d.inner.clone().unwrap();
         document.splice(inner, &escape("a]]>\r\n&")).unwrap();
         assert_eq!(document.root().text_at(&["d"]), Some("a]]>\r\n&"));
-        assert_eq!(document.text().len(), text.len() - "<![CDATA[<]]>]]&gt;&quot;𐐷".len() + "a]]&gt;&#13;\n&amp;".len());
+        assert_eq!(
+            document.text().len(),
+            text.len() - "<![CDATA[<]]>]]&gt;&quot;𐐷".len() + "a]]&gt;&#13;\n&amp;".len()
+        );
     }
 
     #[test]

@@ -4,7 +4,8 @@ mod answer;
 mod service;
 
 pub(crate) use answer::{
-    AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs, RemoveArgs, WriteArgs,
+    AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
+    RemoveArgs, WriteArgs,
 };
 pub(crate) use service::{
     CompareArgs, DriversArgs, InventoryArgs, SchemaArgs, SchemaForm, UpdateAction, UpdateArgs, UpdateNewArgs,

@@ -154,7 +154,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert_eq!(look["answer_files"][0]["path"], "autounattend.xml");
     assert_eq!(look["label"], "BRIDGE_7");
     assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
-    assert_eq!(ledger["files"].as_array().unwrap().len(), 10);
+    assert_eq!(ledger["files"].as_array().unwrap().len(), 11);
     let on_disc = json(&dir, &["files", "out/bridge.iso", "--digest", "sha256", "--json"]);
     for file in ledger["files"].as_array().unwrap() {
         let same = on_disc.as_array().unwrap().iter().find(|other| other["path"] == file["path"]).unwrap();
@@ -273,7 +273,8 @@ fn stack_files_with_mistakes_are_explained() {
     let (_keep, dir) = demo();
     for (body, code, wanted) in [
         ("[[plaec]]\n", 2, "did you mean `place`?"),
-        ("[[variant]]\nsites = \"x\"", 2, "`variant` is not built yet"),
+        ("[[variant]]\nsites = \"x\"", 1, "cannot examine x"),
+        ("[answer]\n", 2, "needs one of `file` and `model`"),
         ("[[driver]]\nform = \"x\"", 2, "did you mean `from`?"),
         ("[[place]]\nfrom = \"site-files\"\nto = \"system:/../x\"", 2, "leaves the edition"),
         ("[[place]]\nfrom = \"site-files\"\nto = \"media:/../x\"", 2, "leaves the media"),

@@ -560,13 +560,13 @@ fn vendors_packages_are_staged_and_named_in_the_answer_file() {
     ok(&dir, &["take", "out/t.iso", "updates", "autounattend.xml", "--to", "taken"]);
     assert!(fs::read(dir.join("taken/updates/Package_for_QB1~amd64.cab")).unwrap() == inner);
     let answers = fs::read_to_string(dir.join("taken/autounattend.xml")).unwrap();
-    assert!(answers.contains("<servicing>\r\n    <package action=\"install\">\r\n      <assemblyIdentity name=\"Package_for_QB1~amd64\" version=\"7.0.1.4\" processorArchitecture=\"amd64\" publicKeyToken=\"0123456789abcdef\" language=\"neutral\" />"), "{answers}");
+    assert!(answers.contains("<servicing>\n    <package action=\"install\">\n      <assemblyIdentity name=\"Package_for_QB1~amd64\" version=\"7.0.1.4\" processorArchitecture=\"amd64\" publicKeyToken=\"0123456789abcdef\" language=\"neutral\" />"), "{answers}");
     assert!(
         answers.contains("<source location=\"%configsetroot%\\updates\\Package_for_QB1~amd64.cab\" />"),
         "{answers}"
     );
     assert!(
-        answers.contains("<ComputerName>BRIDGE-01</ComputerName>")
+        answers.contains("<ComputerName>BRIDGE-CONSOLE-NO-1</ComputerName>")
             && answers.trim_end().ends_with("</unattend>")
     );
     assert_eq!(json(&dir, &["look", "vendor/qb1.msu", "--json"])["name"], "Package_for_QB1~amd64");
@@ -641,7 +641,7 @@ fn building_on_what_was_built_changes_nothing_more() {
     let again = text
         .replace("media = \"quay-os-7.iso\"", "media = \"out/bridge.iso\"")
         .replace("iso = \"out/bridge.iso\"", "iso = \"out/again.iso\"")
-        .replace("file = \"bridge-answers.xml\"", "file = \"bridge-answers.xml\"\nreplace = true");
+        .replace("file = \"bridge.answer.toml\"", "file = \"bridge.answer.toml\"\nreplace = true");
     fs::write(dir.join("again.stack.toml"), again).unwrap();
     let second = json(&dir, &["plan", "again.stack.toml", "--json"]);
     for work in second["editions_work"].as_array().unwrap() {

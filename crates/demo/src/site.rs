@@ -365,7 +365,7 @@ pub(crate) fn tree() -> Result<Tree> {
     put("site.reg", &Encoding::Utf16Le.encode(REGISTRY))?;
     put("bridge.answer.toml", ANSWERS.as_bytes())?;
     put("helm-password.txt", b"made up for the demo\n")?;
-    put("bridge-last-year.xml", LAST_YEAR.as_bytes())?;
+    put("bridge-answers.xml", LAST_YEAR.as_bytes())?;
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;

@@ -123,7 +123,9 @@ impl Given {
 pub fn media_facts(tree: &Tree) -> MediaFacts {
     let mut facts = MediaFacts::of_tree(tree);
     let image = install_image_path(tree).and_then(|path| open_image(tree, &path).ok());
-    for (index, edition) in image.and_then(|image| edition_summaries_quickly(&image).ok()).into_iter().flatten().enumerate() {
+    for (index, edition) in
+        image.and_then(|image| edition_summaries_quickly(&image).ok()).into_iter().flatten().enumerate()
+    {
         facts.editions.push(EditionFact { number: index as u32 + 1, name: edition.name.clone() });
         let architecture = match edition.architecture.as_str() {
             "x64" => Some(Architecture::X64),
@@ -167,14 +169,21 @@ pub(crate) fn unmeant(name: &str, report: &Report) -> Finding {
 }
 
 /// Checks answers that were written and says what there is to say; the report is for the text on the media.
-pub(crate) fn examine(written: &WrittenFile, name: &str, facts: Option<&MediaFacts>, findings: &mut Vec<Finding>) -> Result<Report> {
+pub(crate) fn examine(
+    written: &WrittenFile,
+    name: &str,
+    facts: Option<&MediaFacts>,
+    findings: &mut Vec<Finding>,
+) -> Result<Report> {
     let file = AnswerFile::parse(&written.bytes)?;
     let mut report = check_file(&file, facts);
     // Lines are those of a file that nobody has seen when it was written here.
     for own in &mut report.findings {
         own.line = None;
     }
-    report.findings.extend(written.findings.iter().cloned().map(|own| neat_answer::Finding { line: None, ..own }));
+    report
+        .findings
+        .extend(written.findings.iter().cloned().map(|own| neat_answer::Finding { line: None, ..own }));
     report.findings.sort_by_key(|own| own.gravity);
     tell(&report, name, findings);
     Ok(report)
@@ -224,7 +233,8 @@ fn make_room(section: &AnswerSection, dialect: Dialect, ours: &[Dialect], editor
             continue;
         }
         if section.replace {
-            let gone = editor.tree.find(&path).and_then(|id| editor.tree.node(id).content().map(Content::len));
+            let gone =
+                editor.tree.find(&path).and_then(|id| editor.tree.node(id).content().map(Content::len));
             if let Some(id) = editor.tree.find(&path) {
                 editor.tree.remove(id);
             }
@@ -233,7 +243,10 @@ fn make_room(section: &AnswerSection, dialect: Dialect, ours: &[Dialect], editor
         } else {
             editor.find(
                 Weight::Refused,
-                format!("the media has another answer file, {path} ({}), and setup would find both", other.name()),
+                format!(
+                    "the media has another answer file, {path} ({}), and setup would find both",
+                    other.name()
+                ),
                 "write `replace = true` in [answer] to take the other one out",
             );
         }
@@ -244,7 +257,8 @@ fn make_room(section: &AnswerSection, dialect: Dialect, ours: &[Dialect], editor
 fn put(section: &AnswerSection, written: &WrittenFile, name: &str, editor: &mut Editor) -> Result<()> {
     let dialect = written.dialect;
     let usual = dialect.place();
-    let target = editor.tree.find_ignoring_case(usual).map_or_else(|| usual.to_owned(), |id| editor.tree.path(id));
+    let target =
+        editor.tree.find_ignoring_case(usual).map_or_else(|| usual.to_owned(), |id| editor.tree.path(id));
     if dialect == Dialect::Autoinstall {
         // cloud-init takes the two files together or not at all.
         let why = "autoinstall wants it beside the answers";
@@ -257,7 +271,9 @@ fn put(section: &AnswerSection, written: &WrittenFile, name: &str, editor: &mut 
         editor.find(
             Weight::Note,
             format!("the installer reads media:/{target} only when its kernel's command line says so"),
-            &format!("have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"),
+            &format!(
+                "have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"
+            ),
         );
     }
     Ok(())
@@ -307,7 +323,10 @@ pub(crate) fn apply_all(
     if let Some(site) = without.first() {
         editor.find(
             Weight::Refused,
-            format!("row {}: {} has no serial number, and the media finds its answers by it", site.row, site.name),
+            format!(
+                "row {}: {} has no serial number, and the media finds its answers by it",
+                site.row, site.name
+            ),
             "add the column `serial`, or make a media for each machine",
         );
     }
@@ -358,7 +377,10 @@ pub(crate) fn apply_all(
         if let Some(option) = dialect.option_for_root() {
             editor.find(
                 Weight::Note,
-                format!("the installer reads media:/{} only when its kernel's command line says so", dialect.place()),
+                format!(
+                    "the installer reads media:/{} only when its kernel's command line says so",
+                    dialect.place()
+                ),
                 &format!("have the media's own menu add `{option}`"),
             );
         }

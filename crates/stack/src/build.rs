@@ -88,11 +88,13 @@ impl Prepared<'_> {
     /// Writes media together, then their ledgers.
     fn write(&self, laid: &[Laid], options: &BuildOptions<'_>, job: &Job<'_>) -> Result<Vec<BuildOutcome>> {
         let placed: Vec<Vec<(NodeId, LedgerFile)>> = laid.iter().map(placed_files).collect();
-        let nodes: Vec<Vec<NodeId>> = placed.iter().map(|files| files.iter().map(|(id, _)| *id).collect()).collect();
+        let nodes: Vec<Vec<NodeId>> =
+            placed.iter().map(|files| files.iter().map(|(id, _)| *id).collect()).collect();
         let mut pending = Vec::new();
         let mut outputs = Vec::new();
         for own in laid {
-            let (file, output) = PendingFile::create_output(&own.iso, options.digest.then_some(DigestKind::Sha256))?;
+            let (file, output) =
+                PendingFile::create_output(&own.iso, options.digest.then_some(DigestKind::Sha256))?;
             pending.push(file);
             outputs.push(output);
         }
@@ -159,7 +161,11 @@ impl Prepared<'_> {
                 path: output.iso,
                 size: output.size,
                 label: output.label,
-                boot: output.boot.iter().map(|entry| format!("{}: {}", entry.platform, entry.image)).collect(),
+                boot: output
+                    .boot
+                    .iter()
+                    .map(|entry| format!("{}: {}", entry.platform, entry.image))
+                    .collect(),
                 sha256: digest,
             },
         })

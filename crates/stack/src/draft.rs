@@ -1,8 +1,6 @@
 //! A commented stack file for a media.
 
-use crate::{
-    EditionSummary, edition_summaries_quickly, install_image_path, open_image,
-};
+use crate::{EditionSummary, edition_summaries_quickly, install_image_path, open_image};
 use neat_answer::answer_files;
 use neat_media::Media;
 use std::fmt::Write as _;

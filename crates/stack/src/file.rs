@@ -442,7 +442,10 @@ impl StackFile {
             }
         }
         if stack.variant.len() > 1 {
-            return Err(Error::request("there are two [[variant]] sections", "put all machines into one site list"));
+            return Err(Error::request(
+                "there are two [[variant]] sections",
+                "put all machines into one site list",
+            ));
         }
         Ok(stack)
     }

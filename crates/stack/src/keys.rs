@@ -90,7 +90,10 @@ const STACK: &[(&str, Key)] = &[
                     ("kernel", Value),
                     ("initrd", Value),
                     ("options", Value),
-                    ("answer", Table(&[("file", Value), ("at", Value), ("address", Value), ("dialect", Value)])),
+                    (
+                        "answer",
+                        Table(&[("file", Value), ("at", Value), ("address", Value), ("dialect", Value)]),
+                    ),
                 ]),
             ),
         ]),

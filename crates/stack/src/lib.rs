@@ -37,6 +37,7 @@ pub use images::{
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource};
 pub use names::Clock;
 pub use plan::{
-    BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, VariantSummary, Weight, Wishes,
+    BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, VariantSummary,
+    Weight, Wishes,
 };
 pub use servicing::{EditionWork, LedgerItem};

@@ -9,9 +9,7 @@ use crate::{
     variants::Variants,
 };
 use neat_answer::model::Ask;
-use neat_content::{
-    Content, DigestKind, Error, Event, Job, Result, Source, Tree, TreeCounts, digest_of,
-};
+use neat_content::{Content, DigestKind, Error, Event, Job, Result, Source, Tree, TreeCounts, digest_of};
 use neat_media::{Media, read};
 use serde::Serialize;
 use std::path::Path;
@@ -198,7 +196,8 @@ impl<'a> Prepared<'a> {
         let given = stack.answer.as_ref().map(|section| answers::given(section, &editor)).transpose()?;
         let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
         let ImageOutcome { editions, pending: pending_image, .. } = images;
-        let recipe = Recipe { stack, clock, ask: wishes.ask, base: base.to_owned(), media, editions, editor, given };
+        let recipe =
+            Recipe { stack, clock, ask: wishes.ask, base: base.to_owned(), media, editions, editor, given };
         let mut first = recipe.lay_out(variants.first(), variants.all_in_one(), None, job)?;
         work.append(&mut first.work);
         let mut findings = std::mem::take(&mut first.findings);

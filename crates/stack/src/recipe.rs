@@ -56,7 +56,10 @@ impl Recipe<'_> {
     /// The label of a machine's media.
     pub fn label(&self, site: Option<&Site>) -> Result<String> {
         let own = self.stack.media.label.as_deref();
-        own.map_or_else(|| Ok(self.media.volume.label.clone()), |label| fill(label, "media.label", &self.names(site)))
+        own.map_or_else(
+            || Ok(self.media.volume.label.clone()),
+            |label| fill(label, "media.label", &self.names(site)),
+        )
     }
 
     /// Lays out the media of one machine, or the only one; with a list, one for all machines of it. What is known of
@@ -73,7 +76,9 @@ impl Recipe<'_> {
         let mut work = Vec::new();
         let machine = Machine { site, ask: self.ask };
         let menu_boot = match &stack.menu {
-            Some(section) => Some(menu::apply(section, &stack.title, &self.label(site)?, machine, &mut editor)?),
+            Some(section) => {
+                Some(menu::apply(section, &stack.title, &self.label(site)?, machine, &mut editor)?)
+            }
             None => None,
         };
         match (&self.given, all) {
@@ -123,44 +128,49 @@ impl Recipe<'_> {
         Ok(Laid { layout, iso, placed, steps, findings, work })
     }
 
-    fn options(&self, site: Option<&Site>, boot: Option<BootCatalog>, time: Timestamp) -> Result<master::Options> {
+    fn options(
+        &self,
+        site: Option<&Site>,
+        boot: Option<BootCatalog>,
+        time: Timestamp,
+    ) -> Result<master::Options> {
         let Self { stack, media, base, .. } = self;
-    let mut volume = media.volume.clone();
-    if stack.media.label.is_some() {
-        volume.label = self.label(site)?;
-        if volume.label.chars().count() > 32 || volume.label.chars().any(char::is_control) {
-            return Err(Error::request(
-                format!("`media.label`: {:?} is not a label", volume.label),
-                "use at most 32 characters",
-            ));
+        let mut volume = media.volume.clone();
+        if stack.media.label.is_some() {
+            volume.label = self.label(site)?;
+            if volume.label.chars().count() > 32 || volume.label.chars().any(char::is_control) {
+                return Err(Error::request(
+                    format!("`media.label`: {:?} is not a label", volume.label),
+                    "use at most 32 characters",
+                ));
+            }
         }
+        if let Some(publisher) = &stack.media.publisher {
+            volume.publisher.clone_from(publisher);
+        }
+        // The source's own times stay with what it was; this is another media.
+        volume.created = Some(time);
+        volume.modified = Some(time);
+        let from_file = stack
+            .media
+            .boot_code
+            .as_ref()
+            .map(|path| Content::from_path(&base.join(path))?.to_vec(512, "boot code"))
+            .transpose()?;
+        let own = media.partitions.as_ref();
+        let boot_code =
+            from_file.map(BootCode::from_file).or_else(|| own.and_then(|table| table.boot_code.clone()));
+        let wanted = stack.media.hybrid.unwrap_or(own.is_some() || stack.media.boot_code.is_some());
+        let hybrid = wanted.then_some(master::Hybrid { boot_code });
+        Ok(master::Options {
+            volume,
+            time,
+            rock_ridge: stack.media.rock_ridge.unwrap_or(media.trees.rock_ridge || stack.menu.is_some()),
+            boot,
+            hybrid,
+            ..master::Options::default()
+        })
     }
-    if let Some(publisher) = &stack.media.publisher {
-        volume.publisher.clone_from(publisher);
-    }
-    // The source's own times stay with what it was; this is another media.
-    volume.created = Some(time);
-    volume.modified = Some(time);
-    let from_file = stack
-        .media
-        .boot_code
-        .as_ref()
-        .map(|path| Content::from_path(&base.join(path))?.to_vec(512, "boot code"))
-        .transpose()?;
-    let own = media.partitions.as_ref();
-    let boot_code =
-        from_file.map(BootCode::from_file).or_else(|| own.and_then(|table| table.boot_code.clone()));
-    let wanted = stack.media.hybrid.unwrap_or(own.is_some() || stack.media.boot_code.is_some());
-    let hybrid = wanted.then_some(master::Hybrid { boot_code });
-    Ok(master::Options {
-        volume,
-        time,
-        rock_ridge: stack.media.rock_ridge.unwrap_or(media.trees.rock_ridge || stack.menu.is_some()),
-        boot,
-        hybrid,
-        ..master::Options::default()
-    })
-}
 }
 
 impl Laid {

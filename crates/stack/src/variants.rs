@@ -20,7 +20,12 @@ pub(crate) struct Variants {
 
 impl Variants {
     /// Reads the site list and says what is wrong with it.
-    pub fn open(stack: &StackFile, given: Option<&Given>, only: &[String], editor: &mut Editor) -> Result<Self> {
+    pub fn open(
+        stack: &StackFile,
+        given: Option<&Given>,
+        only: &[String],
+        editor: &mut Editor,
+    ) -> Result<Self> {
         let Some(section) = stack.variant.first() else {
             return match only.first() {
                 None => Ok(Self::default()),
@@ -31,13 +36,19 @@ impl Variants {
             };
         };
         let path = editor.local(&section.sites);
-        let bytes = Content::from_path(&path)?.to_vec(64 << 20, "site list").map_err(|error| error.within(path.display()))?;
+        let bytes = Content::from_path(&path)?
+            .to_vec(64 << 20, "site list")
+            .map_err(|error| error.within(path.display()))?;
         let text = neat_content::Text::decode(&bytes).text;
         let mut list = SiteList::parse(&text).map_err(|error| error.within(path.display()))?;
         let model = given.map(Given::model).transpose()?;
         let usual = given.map(Given::usual_dialect);
         let dialects = stack.answer.as_ref().map(|own| own.dialects.as_slice()).unwrap_or_default();
-        let strictest = if dialects.contains(&Dialect::Unattend) || dialects.is_empty() { usual } else { dialects.first().copied() };
+        let strictest = if dialects.contains(&Dialect::Unattend) || dialects.is_empty() {
+            usual
+        } else {
+            dialects.first().copied()
+        };
         for own in list.check(model.as_ref(), strictest) {
             let weight = if own.gravity == Gravity::Problem { Weight::Refused } else { Weight::Note };
             editor.findings.push(Finding {
@@ -50,14 +61,20 @@ impl Variants {
             return Err(Error::request(format!("{} has no machines", path.display()), "add a line for each"));
         }
         if section.answers_only && given.is_none() {
-            return Err(Error::request("`variant.answers_only` needs an [answer]", "add [answer] with a file or a model"));
+            return Err(Error::request(
+                "`variant.answers_only` needs an [answer]",
+                "add [answer] with a file or a model",
+            ));
         }
         for name in only {
             if !list.sites.iter().any(|site| site.name.eq_ignore_ascii_case(name)) {
                 let names: Vec<&str> = list.sites.iter().map(|site| site.name.as_str()).collect();
                 let hint = crate::keys::nearest(name, &names)
                     .map_or_else(|| "see the site list".to_owned(), |near| format!("did you mean {near:?}?"));
-                return Err(Error::request(format!("there is no machine {name:?} in {}", section.sites), hint));
+                return Err(Error::request(
+                    format!("there is no machine {name:?} in {}", section.sites),
+                    hint,
+                ));
             }
         }
         if !only.is_empty() {
@@ -88,7 +105,9 @@ impl Variants {
     pub fn check(&self, recipe: &Recipe<'_>, said: &[Finding], job: &Job<'_>) -> Result<Vec<Finding>> {
         let mut findings = Vec::new();
         // What was said of one machine is not said again of the next.
-        let what = |own: &Finding| own.message.split_once(": ").map_or(own.message.clone(), |(_, what)| what.to_owned());
+        let what = |own: &Finding| {
+            own.message.split_once(": ").map_or(own.message.clone(), |(_, what)| what.to_owned())
+        };
         let mut known: BTreeSet<String> = said.iter().map(what).collect();
         let mut seen: BTreeMap<std::path::PathBuf, usize> = BTreeMap::new();
         let stack = recipe.stack;
@@ -98,7 +117,11 @@ impl Variants {
             if let Some(other) = seen.insert(recipe.iso(Some(site))?, site.row) {
                 findings.push(Finding {
                     weight: Weight::Refused,
-                    message: format!("rows {other} and {} would write the same file, {}", site.row, recipe.iso(Some(site))?.display()),
+                    message: format!(
+                        "rows {other} and {} would write the same file, {}",
+                        site.row,
+                        recipe.iso(Some(site))?.display()
+                    ),
                     hint: "put {name} into media.iso".into(),
                 });
                 break;
@@ -110,7 +133,9 @@ impl Variants {
                 let mut own = Vec::new();
                 let name = format!("row {}, {}", site.row, site.name);
                 answers::examine(&written, &name, None, &mut own)?;
-                findings.extend(own.into_iter().filter(|own| own.weight == Weight::Problem && known.insert(what(own))));
+                findings.extend(
+                    own.into_iter().filter(|own| own.weight == Weight::Problem && known.insert(what(own))),
+                );
             }
         }
         Ok(findings)

@@ -63,7 +63,11 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     };
     let first = text.lines().next().unwrap_or_default();
     if root.get("autoinstall").is_some() && first.trim_end() != "#cloud-config" {
-        add("file", "the first line is not #cloud-config: cloud-init ignores the file".into(), "write it as the first line".into());
+        add(
+            "file",
+            "the first line is not #cloud-config: cloud-init ignores the file".into(),
+            "write it as the first line".into(),
+        );
     }
     let Some(map) = own.as_object() else {
         add("file", "the answers are no mapping".into(), "write keys with values below autoinstall:".into());
@@ -73,17 +77,26 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         match KEYS.iter().find(|(known, _)| known == key) {
             None => {
                 let near = nearest(key, KEYS.iter().map(|(known, _)| *known));
-                let hint = near.map_or_else(|| "take it out".to_owned(), |near| format!("did you mean {near}?"));
+                let hint =
+                    near.map_or_else(|| "take it out".to_owned(), |near| format!("did you mean {near}?"));
                 add(key, format!("there is no key {key}: the installer stops"), hint);
             }
             Some((_, kinds)) if !kinds.contains(&kind(value)) => {
-                add(key, format!("it is a {}, and must be a {}", kind(value), kinds.first().unwrap_or(&"value")), String::new());
+                add(
+                    key,
+                    format!("it is a {}, and must be a {}", kind(value), kinds.first().unwrap_or(&"value")),
+                    String::new(),
+                );
             }
             Some(_) => {}
         }
     }
     if own.get("version") != Some(&Value::from(1)) {
-        add("version", "the version is missing or not 1: the installer stops".into(), "write version: 1".into());
+        add(
+            "version",
+            "the version is missing or not 1: the installer stops".into(),
+            "write version: 1".into(),
+        );
     }
     if let Some(identity) = own.get("identity").and_then(Value::as_object) {
         for key in ["username", "hostname", "password"] {
@@ -93,17 +106,27 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         }
         let password = identity.get("password").and_then(Value::as_str).unwrap_or_default();
         if !password.is_empty() && !password.starts_with('$') {
-            add("identity.password", "the password is no hash: it stands in plain text, and nobody can sign in with it".into(), "give its hash, such as $6$…".into());
+            add(
+                "identity.password",
+                "the password is no hash: it stands in plain text, and nobody can sign in with it".into(),
+                "give its hash, such as $6$…".into(),
+            );
         }
     } else if own.pointer("/user-data/users").is_none() && own.pointer("/user-data").is_none() {
-        add("identity", "there is no identity and no user-data: the installer asks for an account".into(), "add identity:".into());
+        add(
+            "identity",
+            "there is no identity and no user-data: the installer asks for an account".into(),
+            "add identity:".into(),
+        );
     }
     let shutdown = own.get("shutdown").and_then(Value::as_str);
     if shutdown.is_some_and(|own| !matches!(own, "reboot" | "poweroff")) {
         add("shutdown", "it is neither reboot nor poweroff".into(), "write one of them".into());
     }
-    let actions = own.pointer("/storage/config").and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default();
-    let text_of = |own: &Value, key: &str| own.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let actions =
+        own.pointer("/storage/config").and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default();
+    let text_of =
+        |own: &Value, key: &str| own.get(key).and_then(Value::as_str).unwrap_or_default().to_owned();
     let mut ids: Vec<String> = Vec::new();
     let mut full: Vec<String> = Vec::new();
     for action in actions {
@@ -114,13 +137,23 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         for key in ["device", "volume"] {
             let target = text_of(action, key);
             if !target.is_empty() && !ids.contains(&target) {
-                add("storage", format!("{id} needs {target}, which does not stand before it"), "put it before, or correct the id".into());
+                add(
+                    "storage",
+                    format!("{id} needs {target}, which does not stand before it"),
+                    "put it before, or correct the id".into(),
+                );
             }
         }
         if text_of(action, "type") == "partition" {
             let disk = text_of(action, "device");
             if full.contains(&disk) {
-                add("storage", format!("{id} comes after a partition that takes the rest of {disk}: nothing is left for it"), "put the one with size: -1 last".into());
+                add(
+                    "storage",
+                    format!(
+                        "{id} comes after a partition that takes the rest of {disk}: nothing is left for it"
+                    ),
+                    "put the one with size: -1 last".into(),
+                );
             }
             if action.get("size").and_then(Value::as_i64) == Some(-1) {
                 full.push(disk);
@@ -132,7 +165,11 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         for key in ["early-commands", "late-commands"] {
             for command in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {
                 for path in media.missing_in_command(&super::command_text(command)) {
-                    add(key, format!("a command uses {path}, which is not on the media"), "put it there with [[place]], or correct the path".into());
+                    add(
+                        key,
+                        format!("a command uses {path}, which is not on the media"),
+                        "put it there with [[place]], or correct the path".into(),
+                    );
                 }
             }
         }

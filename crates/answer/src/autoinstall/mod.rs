@@ -9,7 +9,8 @@ use crate::{
     check::MediaFacts,
     face::{Face, Reading, Saying, Written},
     model::{
-        Account, EditionChoice, Erases, Model, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone, Wireless,
+        Account, EditionChoice, Erases, Model, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
+        Wireless,
     },
     pieces::{self, Piece},
     shell::{self, Guard, Line, Ways},
@@ -43,7 +44,8 @@ impl Face for Autoinstall {
         let mark = crate::ERASES_MARK;
         let text = match saying.origin {
             None => {
-                let marked = if saying.model.erases == Erases::Yes { format!("# {mark}\n") } else { String::new() };
+                let marked =
+                    if saying.model.erases == Erases::Yes { format!("# {mark}\n") } else { String::new() };
                 let title: String = saying.model.title.chars().filter(|c| !c.is_control()).collect();
                 let title = if title.is_empty() { String::new() } else { format!("# {title}\n") };
                 pieces::fresh(&format!("#cloud-config\n{title}{marked}autoinstall:\n"), &pieces_of(&after, 2))
@@ -51,11 +53,7 @@ impl Face for Autoinstall {
             Some(original) => {
                 let before = values(&original.reading.model, &original.reading.vault)?;
                 let text = crate::set_mark(&original.text, saying.model.erases);
-                if before == after {
-                    text
-                } else {
-                    changed(&text, &before, &after)?
-                }
+                if before == after { text } else { changed(&text, &before, &after)? }
             }
         };
         Ok(Written { text, files: shell::side_files(saying.model), findings })
@@ -79,7 +77,10 @@ fn pieces_of(values: &Map<String, Value>, indent: usize) -> Vec<Piece> {
 
 fn changed(text: &str, before: &Map<String, Value>, after: &Map<String, Value>) -> Result<String> {
     let Some(block) = yaml::block(text) else {
-        return Err(Error::Unsupported { what: "a change of autoinstall answers that stand in one line".into(), offset: 0 });
+        return Err(Error::Unsupported {
+            what: "a change of autoinstall answers that stand in one line".into(),
+            offset: 0,
+        });
     };
     // What stands in the file and not in the neutral form is kept inside of a changed key, too.
     let root = yaml::parse(text)?;
@@ -174,7 +175,10 @@ fn values(model: &Model, secrets: &Vault) -> Result<Map<String, Value>> {
     };
     for own in model.own.iter().filter(|own| own.dialect == Dialect::Autoinstall) {
         let Value::Object(map) = yaml::parse(&own.text)? else {
-            return Err(Error::request("`own`: the text for autoinstall is no mapping", "write keys with values"));
+            return Err(Error::request(
+                "`own`: the text for autoinstall is no mapping",
+                "write keys with values",
+            ));
         };
         out.extend(map);
     }
@@ -187,10 +191,13 @@ fn people(model: &Model, secrets: &Vault, out: &mut Map<String, Value>) {
         name => name,
     };
     let domain = &model.machine.domain;
-    let host = if domain.is_empty() || name.is_empty() { name.to_owned() } else { format!("{name}.{domain}") };
+    let host =
+        if domain.is_empty() || name.is_empty() { name.to_owned() } else { format!("{name}.{domain}") };
     let mut user_data = Map::new();
     let only = match model.account.as_slice() {
-        [one] if one.groups.is_empty() || one.groups == ["administrators"] => hash_of(model, one, secrets).map(|hash| (one, hash)),
+        [one] if one.groups.is_empty() || one.groups == ["administrators"] => {
+            hash_of(model, one, secrets).map(|hash| (one, hash))
+        }
         _ => None,
     };
     if let Some((account, hash)) = only {
@@ -222,7 +229,8 @@ fn people(model: &Model, secrets: &Vault, out: &mut Map<String, Value>) {
             user_data.insert("hostname".into(), json!(host));
         }
     }
-    let root = secrets.get(crate::model::ADMINISTRATOR_PASSWORD).filter(|_| model.administrator.password.is_some());
+    let root =
+        secrets.get(crate::model::ADMINISTRATOR_PASSWORD).filter(|_| model.administrator.password.is_some());
     if let Some(hash) = root.and_then(|value| shell::hash(model, "root", value)) {
         let own = json!({ "expire": false, "users": [{ "name": "root", "password": hash, "type": "hash" }] });
         user_data.insert("chpasswd".into(), own);
@@ -294,7 +302,9 @@ fn read(text: &str, own: &Value) -> Reading {
     let layouts = string("/keyboard/layout").split(',').filter(|layout| !layout.is_empty()).enumerate();
     model.language.keyboards = layouts
         .map(|(index, layout)| match variants.get(index) {
-            Some(variant) if !variant.is_empty() => tables::keyboard_of_xkb(&format!("{layout}({variant})"), &spoken),
+            Some(variant) if !variant.is_empty() => {
+                tables::keyboard_of_xkb(&format!("{layout}({variant})"), &spoken)
+            }
             _ => tables::keyboard_of_xkb(layout, &spoken),
         })
         .collect();
@@ -340,8 +350,22 @@ fn read(text: &str, own: &Value) -> Reading {
         _ => None,
     };
     const UNDERSTOOD: [&str; 16] = [
-        "version", "locale", "keyboard", "timezone", "source", "interactive-sections", "identity", "ssh", "storage",
-        "network", "packages", "early-commands", "late-commands", "user-data", "shutdown", "#",
+        "version",
+        "locale",
+        "keyboard",
+        "timezone",
+        "source",
+        "interactive-sections",
+        "identity",
+        "ssh",
+        "storage",
+        "network",
+        "packages",
+        "early-commands",
+        "late-commands",
+        "user-data",
+        "shutdown",
+        "#",
     ];
     for key in own.as_object().map(|map| map.keys().collect::<Vec<_>>()).unwrap_or_default() {
         if !UNDERSTOOD.contains(&key.as_str()) {
@@ -349,7 +373,12 @@ fn read(text: &str, own: &Value) -> Reading {
         }
     }
     const USER_DATA: [&str; 5] = ["users", "hostname", "chpasswd", "disable_root", "runcmd"];
-    for key in own.get("user-data").and_then(Value::as_object).map(|map| map.keys().collect::<Vec<_>>()).unwrap_or_default() {
+    for key in own
+        .get("user-data")
+        .and_then(Value::as_object)
+        .map(|map| map.keys().collect::<Vec<_>>())
+        .unwrap_or_default()
+    {
         if !USER_DATA.contains(&key.as_str()) {
             kept(&format!("user-data.{key}"));
         }
@@ -389,7 +418,8 @@ fn read_people(own: &Value, model: &mut Model, vault: &mut Vault) {
     };
     let mut host = own.pointer("/user-data/hostname").and_then(Value::as_str).unwrap_or_default().to_owned();
     if let Some(identity) = own.get("identity") {
-        let account = Account { full_name: text(identity, "realname"), ..Account::named(&text(identity, "username")) };
+        let account =
+            Account { full_name: text(identity, "realname"), ..Account::named(&text(identity, "username")) };
         add(account, text(identity, "password"));
         host = text(identity, "hostname");
     }
@@ -414,7 +444,10 @@ fn read_people(own: &Value, model: &mut Model, vault: &mut Vault) {
     let passwords = own.pointer("/user-data/chpasswd/users").and_then(Value::as_array);
     for user in passwords.map(Vec::as_slice).unwrap_or_default() {
         if text(user, "name") == "root" {
-            vault.insert(crate::model::ADMINISTRATOR_PASSWORD.into(), SecretValue::Hash(text(user, "password")));
+            vault.insert(
+                crate::model::ADMINISTRATOR_PASSWORD.into(),
+                SecretValue::Hash(text(user, "password")),
+            );
             model.administrator.password = Some(Secret::Origin(true));
         }
     }
@@ -444,7 +477,10 @@ fn read_network(network: &Value, model: &mut Model, vault: &mut Vault) -> bool {
         }
     }
     let wireless = network.get("wifis").and_then(Value::as_object).and_then(|own| own.values().next());
-    let point = wireless.and_then(|own| own.get("access-points")).and_then(Value::as_object).and_then(|own| own.iter().next());
+    let point = wireless
+        .and_then(|own| own.get("access-points"))
+        .and_then(Value::as_object)
+        .and_then(|own| own.iter().next());
     if let Some((name, point)) = point {
         let password = point.get("password").and_then(Value::as_str);
         if let Some(password) = password {
@@ -469,13 +505,20 @@ fn unsaid(model: &Model) -> Vec<Finding> {
         add("system.edition", "sources have names", "give the name of the source");
     }
     if model.account.len() == 1 && model.account.iter().any(|account| account.password.is_none()) {
-        findings.push(Finding::note("account.password", "without a password nobody can sign in at the machine"));
+        findings
+            .push(Finding::note("account.password", "without a password nobody can sign in at the machine"));
     }
     if model.command.iter().any(|command| !command.description.is_empty()) {
-        findings.push(Finding::note("command.description", "autoinstall has no room for descriptions of commands"));
+        findings.push(Finding::note(
+            "command.description",
+            "autoinstall has no room for descriptions of commands",
+        ));
     }
     if model.first_start.privacy.is_some() {
-        findings.push(Finding::note("first_start.privacy", "autoinstall has no such questions, so there is nothing to say"));
+        findings.push(Finding::note(
+            "first_start.privacy",
+            "autoinstall has no such questions, so there is nothing to say",
+        ));
     }
     findings
 }
@@ -490,15 +533,22 @@ fn erases(own: &Value) -> Erasure {
     match (own.get("storage"), config) {
         (_, Some(actions)) => {
             for action in actions.iter().filter(|own| own.get("wipe").is_some()) {
-                let name = ["path", "serial", "id"].iter().find_map(|key| action.get(*key).and_then(Value::as_str));
-                erasure.add(format!("everything on {}", name.unwrap_or("a disk").trim_start_matches("/dev/")));
+                let name =
+                    ["path", "serial", "id"].iter().find_map(|key| action.get(*key).and_then(Value::as_str));
+                erasure
+                    .add(format!("everything on {}", name.unwrap_or("a disk").trim_start_matches("/dev/")));
             }
         }
         (Some(storage), None) => {
             let path = storage.pointer("/layout/match/path").and_then(Value::as_str);
-            erasure.add(path.map_or_else(|| "everything on the largest disk".into(), |path| format!("everything on {}", path.trim_start_matches("/dev/"))));
+            erasure.add(path.map_or_else(
+                || "everything on the largest disk".into(),
+                |path| format!("everything on {}", path.trim_start_matches("/dev/")),
+            ));
         }
-        (None, None) => erasure.add("everything on the largest disk, because nothing is said of disks".into()),
+        (None, None) => {
+            erasure.add("everything on the largest disk, because nothing is said of disks".into())
+        }
     }
     for key in ["early-commands", "late-commands"] {
         for command in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {

@@ -58,7 +58,8 @@ fn partition_actions(disk: &str, index: usize, partition: &Partition, config: &m
     config.push(own);
     let file_system = partition.file_system.unwrap_or(usual(partition.kind));
     let format = format!("{part}-fs");
-    let mut own = json!({ "type": "format", "id": format, "volume": part, "fstype": file_system.linux_name() });
+    let mut own =
+        json!({ "type": "format", "id": format, "volume": part, "fstype": file_system.linux_name() });
     if !partition.label.is_empty() {
         own["label"] = json!(partition.label);
     }
@@ -67,7 +68,8 @@ fn partition_actions(disk: &str, index: usize, partition: &Partition, config: &m
     if partition.kind == PartitionKind::Swap {
         config.push(json!({ "type": "mount", "id": format!("{part}-mount"), "device": format, "path": "" }));
     } else if !mount.is_empty() {
-        config.push(json!({ "type": "mount", "id": format!("{part}-mount"), "device": format, "path": mount }));
+        config
+            .push(json!({ "type": "mount", "id": format!("{part}-mount"), "device": format, "path": mount }));
     }
 }
 
@@ -109,7 +111,8 @@ pub(super) fn read(storage: &Value, model: &mut Model) -> bool {
                 },
                 _ => return false,
             };
-            let format = config.iter().find(|own| is(own, "format") && text(own, "volume") == text(partition, "id"));
+            let format =
+                config.iter().find(|own| is(own, "format") && text(own, "volume") == text(partition, "id"));
             let mount = format.and_then(|format| {
                 config.iter().find(|own| is(own, "mount") && text(own, "device") == text(format, "id"))
             });

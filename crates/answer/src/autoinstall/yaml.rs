@@ -36,15 +36,21 @@ fn wrong(what: impl std::fmt::Display) -> Error {
     Error::Mismatch {
         expected: "YAML".into(),
         found: what.to_string(),
-        hint: "correct the answer file in an editor; blanks at the start of a line matter, tabs are not allowed".into(),
+        hint:
+            "correct the answer file in an editor; blanks at the start of a line matter, tabs are not allowed"
+                .into(),
     }
 }
 
 /// The value of a text.
 pub(super) fn parse(text: &str) -> Result<Value> {
     // The parser goes down once for each of them.
-    let opens = text.lines().map(|line| line.bytes().filter(|byte| matches!(byte, b'[' | b'{')).count()).sum::<usize>();
-    let deepest_indent = text.lines().map(|line| line.len() - line.trim_start_matches([' ', '-']).len()).max().unwrap_or(0);
+    let opens = text
+        .lines()
+        .map(|line| line.bytes().filter(|byte| matches!(byte, b'[' | b'{')).count())
+        .sum::<usize>();
+    let deepest_indent =
+        text.lines().map(|line| line.len() - line.trim_start_matches([' ', '-']).len()).max().unwrap_or(0);
     if opens > 10_000 || deepest_indent > 1_000 {
         return Err(wrong("more brackets, or deeper ones, than an answer file has"));
     }
@@ -54,7 +60,9 @@ pub(super) fn parse(text: &str) -> Result<Value> {
         return Err(wrong("values that nest deeper than an answer file's"));
     }
     if refusals.has_alias {
-        return Err(wrong("an alias (*name), which can make a text grow without bound; write the value itself"));
+        return Err(wrong(
+            "an alias (*name), which can make a text grow without bound; write the value itself",
+        ));
     }
     let documents = YamlLoader::load_from_str(text).map_err(wrong)?;
     match documents.as_slice() {
@@ -163,7 +171,9 @@ fn quoted(text: &str) -> String {
             '\n' => out.push_str("\\n"),
             '\t' => out.push_str("\\t"),
             '\r' => out.push_str("\\r"),
-            c if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}' | '\u{feff}' | '\u{fffe}' | '\u{ffff}') => {
+            c if c.is_control()
+                || matches!(c, '\u{2028}' | '\u{2029}' | '\u{feff}' | '\u{fffe}' | '\u{ffff}') =>
+            {
                 out.push_str(&if (c as u32) < 0x100 {
                     format!("\\x{:02x}", c as u32)
                 } else {
@@ -197,7 +207,9 @@ pub(super) fn block(text: &str) -> Option<Block> {
         at += raw.len() + 1;
     }
     let is_nothing = |line: &str| line.trim().is_empty() || line.trim_start().starts_with('#');
-    let head = lines.iter().position(|(_, line)| line.split('#').next().is_some_and(|line| line.trim_end() == "autoinstall:"));
+    let head = lines
+        .iter()
+        .position(|(_, line)| line.split('#').next().is_some_and(|line| line.trim_end() == "autoinstall:"));
     let has_head = head.is_some() || text.lines().any(|line| line.starts_with("autoinstall:"));
     if head.is_none() && has_head {
         return None;

@@ -54,7 +54,9 @@ impl MediaFacts {
         for mark in marks {
             for (at, _) in lower.match_indices(mark) {
                 let rest = lower.get(at..).unwrap_or_default();
-                let end = rest.find(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | ';' | '&' | ')')).unwrap_or(rest.len());
+                let end = rest
+                    .find(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | ';' | '&' | ')'))
+                    .unwrap_or(rest.len());
                 let path = &rest[..end];
                 if path.contains(['*', '?', '$']) || path.ends_with(".b64") {
                     continue;
@@ -71,7 +73,8 @@ impl MediaFacts {
             return None;
         }
         let list = || {
-            let names: Vec<String> = self.editions.iter().map(|own| format!("{} {}", own.number, own.name)).collect();
+            let names: Vec<String> =
+                self.editions.iter().map(|own| format!("{} {}", own.number, own.name)).collect();
             format!("the media has {}", names.join(", "))
         };
         match choice {
@@ -82,11 +85,21 @@ impl MediaFacts {
                 }
                 let names = self.editions.iter().map(|own| own.name.as_str());
                 let hint = nearest(name, names).map_or_else(list, |near| format!("did you mean {near:?}?"));
-                Some(Finding::problem("system.edition", format!("there is no edition {name:?} on the media: setup stops or asks"), hint))
+                Some(Finding::problem(
+                    "system.edition",
+                    format!("there is no edition {name:?} on the media: setup stops or asks"),
+                    hint,
+                ))
             }
             EditionChoice::Number(number) => {
                 let is_there = self.editions.iter().any(|own| own.number == *number);
-                (!is_there).then(|| Finding::problem("system.edition", format!("there is no edition {number} on the media: setup stops or asks"), list()))
+                (!is_there).then(|| {
+                    Finding::problem(
+                        "system.edition",
+                        format!("there is no edition {number} on the media: setup stops or asks"),
+                        list(),
+                    )
+                })
             }
         }
     }

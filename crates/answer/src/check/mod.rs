@@ -36,8 +36,9 @@ impl Erasure {
     /// Commands that write to whole disks.
     pub(crate) fn add_command(&mut self, run: &str) {
         let lower = run.to_lowercase();
-        let words: Vec<&str> =
-            lower.split(|c: char| c.is_whitespace() || matches!(c, ';' | '|' | '&' | '(' | ')' | '\'' | '"')).collect();
+        let words: Vec<&str> = lower
+            .split(|c: char| c.is_whitespace() || matches!(c, ';' | '|' | '&' | '(' | ')' | '\'' | '"'))
+            .collect();
         let program = |word: &&str| {
             let name = word.rsplit(['/', '\\']).next().unwrap_or_default();
             let name = name.strip_suffix(".exe").unwrap_or(name);
@@ -67,7 +68,10 @@ impl Erasure {
         if self.asked.is_empty() {
             format!("erases {what}, and nobody is asked first")
         } else {
-            format!("erases {what}; before that setup asks for {}, but not whether to erase", self.asked.join(", "))
+            format!(
+                "erases {what}; before that setup asks for {}, but not whether to erase",
+                self.asked.join(", ")
+            )
         }
     }
 }
@@ -131,7 +135,11 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
         findings.extend(media.edition_finding(choice));
     }
     if let Some(media) = media {
-        for own in model.architectures.iter().filter(|own| !media.architectures.is_empty() && !media.architectures.contains(own)) {
+        for own in model
+            .architectures
+            .iter()
+            .filter(|own| !media.architectures.is_empty() && !media.architectures.contains(own))
+        {
             let names: Vec<&str> = media.architectures.iter().map(|own| own.name()).collect();
             let message = format!("{} is served, and the media is for {}", own.name(), names.join(", "));
             let serves = model.architectures.iter().any(|own| media.architectures.contains(own));
@@ -170,7 +178,11 @@ pub(crate) fn several(media: &MediaFacts, dialect: Dialect) -> Option<Finding> {
     match own.as_slice() {
         [first, rest @ ..] if !rest.is_empty() => Some(Finding::problem(
             "media",
-            format!("the media has {} answer files of this kind: {first} wins, {} is never read", own.len(), rest.join(", ")),
+            format!(
+                "the media has {} answer files of this kind: {first} wins, {} is never read",
+                own.len(),
+                rest.join(", ")
+            ),
             "keep one of them",
         )),
         _ => None,

@@ -28,14 +28,22 @@ pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
     let mut names: Vec<String> = Vec::new();
     for disk in &model.disk {
         if names.contains(&disk.name()) {
-            findings.push(Finding::problem("disk", format!("{} is laid out twice", disk.name()), "put both into one [[disk]]"));
+            findings.push(Finding::problem(
+                "disk",
+                format!("{} is laid out twice", disk.name()),
+                "put both into one [[disk]]",
+            ));
         }
         names.push(disk.name());
     }
     language(model, dialect, &mut findings);
     if let Some(KeyChoice::Generic(key)) = &model.system.key {
         if !crate::unattend::is_key(key) {
-            findings.push(Finding::problem("system.key", "the key is not five groups of five letters and digits", "correct it"));
+            findings.push(Finding::problem(
+                "system.key",
+                "the key is not five groups of five letters and digits",
+                "correct it",
+            ));
         }
     }
     for script in &model.script {
@@ -43,18 +51,31 @@ pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
             && script.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
             && !script.name.starts_with('.');
         if !is_name {
-            findings.push(Finding::problem("script", format!("{:?} is no file name for a script", script.name), "use letters, digits, '-', '_' and '.'"));
+            findings.push(Finding::problem(
+                "script",
+                format!("{:?} is no file name for a script", script.name),
+                "use letters, digits, '-', '_' and '.'",
+            ));
         }
     }
     if let Some(fixed) = &model.network.fixed {
         let (address, prefix) = fixed.address.split_once('/').unwrap_or((&fixed.address, ""));
-        let is_address = address.parse::<std::net::IpAddr>().is_ok() && prefix.parse::<u8>().is_ok_and(|own| own <= 128);
+        let is_address =
+            address.parse::<std::net::IpAddr>().is_ok() && prefix.parse::<u8>().is_ok_and(|own| own <= 128);
         if !is_address {
-            findings.push(Finding::problem("network.static.address", format!("{:?} is no address with the length of its prefix", fixed.address), "write it such as 192.0.2.5/24"));
+            findings.push(Finding::problem(
+                "network.static.address",
+                format!("{:?} is no address with the length of its prefix", fixed.address),
+                "write it such as 192.0.2.5/24",
+            ));
         }
         let others = std::iter::once(&fixed.gateway).filter(|own| !own.is_empty()).chain(&fixed.name_servers);
         for own in others.filter(|own| own.parse::<std::net::IpAddr>().is_err()) {
-            findings.push(Finding::problem("network.static", format!("{own:?} is no address"), "write it such as 192.0.2.1"));
+            findings.push(Finding::problem(
+                "network.static",
+                format!("{own:?} is no address"),
+                "write it such as 192.0.2.1",
+            ));
         }
     }
     findings
@@ -70,7 +91,11 @@ pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut 
     while let Some((before, after)) = rest.split_once('{') {
         fixed.push_str(before);
         let Some((inside, after)) = after.split_once('}') else {
-            findings.push(Finding::problem("machine.name", format!("{name:?} has a {{ without its }}"), "close it"));
+            findings.push(Finding::problem(
+                "machine.name",
+                format!("{name:?} has a {{ without its }}"),
+                "close it",
+            ));
             return;
         };
         let count = inside.strip_prefix("random:").and_then(|own| own.parse::<usize>().ok());
@@ -79,7 +104,11 @@ pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut 
             (_, Some(count)) if (1..=16).contains(&count) => fixed.push_str(&"x".repeat(count)),
             _ => {
                 let message = format!("{name:?}: there is no {{{inside}}}");
-                findings.push(Finding::problem("machine.name", message, "use {serial}, {random:4}, or a column of the site list in a stack file"));
+                findings.push(Finding::problem(
+                    "machine.name",
+                    message,
+                    "use {serial}, {random:4}, or a column of the site list in a stack file",
+                ));
                 return;
             }
         }
@@ -88,7 +117,8 @@ pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut 
     fixed.push_str(rest);
     let limit = if is_linux(dialect) { MAX_LINUX_MACHINE } else { MAX_MACHINE };
     let len = fixed.chars().count();
-    let mut add = |message: String, hint: &str| findings.push(Finding::problem("machine.name", message, hint));
+    let mut add =
+        |message: String, hint: &str| findings.push(Finding::problem("machine.name", message, hint));
     if len > limit {
         add(format!("{name:?} has {len} characters, and {limit} is the most"), "shorten it");
     }
@@ -112,7 +142,8 @@ fn accounts(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
         seen.push(folded);
         account_name(account, model, dialect, findings);
         if account.automatic_sign_ins > 0 && account.groups.iter().any(|own| own == "administrators") {
-            let message = format!("{} is signed in without being asked and administers the machine", account.name);
+            let message =
+                format!("{} is signed in without being asked and administers the machine", account.name);
             findings.push(Finding::note("account", message));
         }
     }
@@ -127,17 +158,26 @@ fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, find
         add("an account has no name".into(), "give it one");
     }
     if len > limit {
-        add(format!("the account's name {name:?} has {len} characters, and {limit} is the most"), "shorten it");
+        add(
+            format!("the account's name {name:?} has {len} characters, and {limit} is the most"),
+            "shorten it",
+        );
     }
     if is_linux(dialect) {
         let begins = name.chars().next().is_none_or(|c| c.is_ascii_lowercase() || c == '_');
         let is_plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '_');
         if !begins || !name.chars().all(is_plain) {
-            add(format!("{name:?} is no name for an account there"), "use small letters, digits, '-' and '_', beginning with a letter");
+            add(
+                format!("{name:?} is no name for an account there"),
+                "use small letters, digits, '-' and '_', beginning with a letter",
+            );
         }
     } else {
         if let Some(c) = name.chars().find(|c| NOT_IN_ACCOUNT.contains(*c) || c.is_control()) {
-            add(format!("the account's name {name:?} has {c:?}, which no account may have"), "use another character");
+            add(
+                format!("the account's name {name:?} has {c:?}, which no account may have"),
+                "use another character",
+            );
         }
         if name.ends_with('.') || (!name.is_empty() && name.chars().all(|c| c == '.' || c == ' ')) {
             add(format!("the account's name {name:?} ends with a full stop"), "take it away");
@@ -145,8 +185,13 @@ fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, find
         if name.eq_ignore_ascii_case(&model.machine.name) {
             add(format!("the account {name:?} has the name of the machine"), "give one of them another name");
         }
-        if dialect.is_some() && matches!(name.to_lowercase().as_str(), "administrator" | "guest" | "defaultaccount") {
-            add(format!("the system has an account {name:?} of its own"), "use another name, or [administrator]");
+        if dialect.is_some()
+            && matches!(name.to_lowercase().as_str(), "administrator" | "guest" | "defaultaccount")
+        {
+            add(
+                format!("the system has an account {name:?} of its own"),
+                "use another name, or [administrator]",
+            );
         }
     }
 }
@@ -158,7 +203,8 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     let is_rest = |partition: &&crate::model::Partition| partition.size == Size::Rest;
     if let Some(at) = disk.partition.iter().position(|own| is_rest(&own)) {
         if at + 1 < count && dialect.is_none_or(|own| own == Dialect::Unattend) {
-            let message = format!("{name}: partition {} takes the rest and leaves nothing for those after it", at + 1);
+            let message =
+                format!("{name}: partition {} takes the rest and leaves nothing for those after it", at + 1);
             add(message, "put it last");
         }
     }
@@ -167,11 +213,17 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     }
     for (index, partition) in disk.partition.iter().enumerate() {
         if partition.size == Size::Mib(0) {
-            add(format!("{name}: partition {} has no size", index + 1), "give it one, such as 300MiB, or rest");
+            add(
+                format!("{name}: partition {} has no size", index + 1),
+                "give it one, such as 300MiB, or rest",
+            );
         }
         let most = if partition.kind == PartitionKind::Efi { 11 } else { 32 };
         if partition.label.chars().count() > most {
-            add(format!("{name}: the label {:?} is longer than {most} characters", partition.label), "shorten it");
+            add(
+                format!("{name}: the label {:?} is longer than {most} characters", partition.label),
+                "shorten it",
+            );
         }
         if partition.letter.is_some_and(|letter| !letter.is_ascii_alphabetic()) {
             add(format!("{name}: {:?} is no drive letter", partition.letter.unwrap_or(' ')), "use a letter");
@@ -191,7 +243,14 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     let fixed: u64 = disk.partition.iter().filter_map(|own| own.size.mib()).sum();
     if let Some(Size::Mib(most)) = disk.at_most {
         if fixed > most {
-            add(format!("{name}: the partitions need {}, and the disk has at most {}", Size::Mib(fixed), Size::Mib(most)), "make them smaller");
+            add(
+                format!(
+                    "{name}: the partitions need {}, and the disk has at most {}",
+                    Size::Mib(fixed),
+                    Size::Mib(most)
+                ),
+                "make them smaller",
+            );
         }
     }
     let has = |kind| disk.partition.iter().any(|own| own.kind == kind);
@@ -213,8 +272,15 @@ fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
     let zone = &language.time_zone;
     if !zone.is_empty() && dialect != Some(Dialect::Unattend) && !tables::zones().any(|own| own == zone) {
         let near = tables::nearest(zone, tables::zones());
-        let hint = near.map_or_else(|| "give its IANA name, such as Europe/Copenhagen".to_owned(), |near| format!("did you mean {near}?"));
-        findings.push(Finding::problem("language.time_zone", format!("there is no time zone {zone:?}"), hint));
+        let hint = near.map_or_else(
+            || "give its IANA name, such as Europe/Copenhagen".to_owned(),
+            |near| format!("did you mean {near}?"),
+        );
+        findings.push(Finding::problem(
+            "language.time_zone",
+            format!("there is no time zone {zone:?}"),
+            hint,
+        ));
     }
     for (field, tag) in [
         ("language.setup", &language.setup),
@@ -226,10 +292,13 @@ fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
         let first = parts.next().unwrap_or_default();
         let is_tag = (2..=3).contains(&first.len())
             && first.bytes().all(|byte| byte.is_ascii_alphabetic())
-            && parts.all(|part| (2..=8).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_alphanumeric()));
+            && parts.all(|part| {
+                (2..=8).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_alphanumeric())
+            });
         if !tag.is_empty() && !is_tag {
             let near = tables::nearest(&tag.replace('_', "-"), tables::language_tags());
-            let hint = near.map_or_else(|| "write it such as da-DK".to_owned(), |near| format!("did you mean {near}?"));
+            let hint = near
+                .map_or_else(|| "write it such as da-DK".to_owned(), |near| format!("did you mean {near}?"));
             findings.push(Finding::problem(field, format!("{tag:?} is no language tag"), hint));
         }
     }
@@ -237,8 +306,15 @@ fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
         let is_known = tables::layout_pair(keyboard).is_some() || tables::xkb(keyboard).is_some();
         if !is_known {
             let near = tables::nearest(keyboard, tables::language_tags());
-            let hint = near.map_or_else(|| "write it such as da-DK, 0406:00000406 or xkb:dk".to_owned(), |near| format!("did you mean {near}?"));
-            findings.push(Finding::problem("language.keyboards", format!("there is no keyboard {keyboard:?}"), hint));
+            let hint = near.map_or_else(
+                || "write it such as da-DK, 0406:00000406 or xkb:dk".to_owned(),
+                |near| format!("did you mean {near}?"),
+            );
+            findings.push(Finding::problem(
+                "language.keyboards",
+                format!("there is no keyboard {keyboard:?}"),
+                hint,
+            ));
         }
     }
 }

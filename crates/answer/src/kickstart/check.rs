@@ -5,8 +5,17 @@ use crate::{Finding, check::MediaFacts, tables::nearest};
 
 static COMMANDS: &str = include_str!("../../data/kickstart-commands.txt");
 const SECTIONS: [&str; 11] = [
-    "%packages", "%pre", "%pre-install", "%post", "%onerror", "%traceback", "%addon", "%anaconda", "%certificate",
-    "%include", "%ksappend",
+    "%packages",
+    "%pre",
+    "%pre-install",
+    "%post",
+    "%onerror",
+    "%traceback",
+    "%addon",
+    "%anaconda",
+    "%certificate",
+    "%include",
+    "%ksappend",
 ];
 
 fn commands() -> impl Iterator<Item = &'static str> {
@@ -21,23 +30,45 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
     let mut seen_section = false;
     for block in blocks {
         let name = block.name.as_str();
-        let meant = |near: Option<&str>, otherwise: &str| near.map_or_else(|| otherwise.to_owned(), |near| format!("did you mean {near}?"));
+        let meant = |near: Option<&str>, otherwise: &str| {
+            near.map_or_else(|| otherwise.to_owned(), |near| format!("did you mean {near}?"))
+        };
         if name.starts_with('%') {
             if !SECTIONS.contains(&name) {
-                add(block, name, format!("there is no section {name}"), meant(nearest(name, SECTIONS), "take it out"));
+                add(
+                    block,
+                    name,
+                    format!("there is no section {name}"),
+                    meant(nearest(name, SECTIONS), "take it out"),
+                );
             }
             if block.is_section() && !block.is_closed {
-                add(block, name, format!("the section {name} has no %end"), "write %end after its last line".into());
+                add(
+                    block,
+                    name,
+                    format!("the section {name} has no %end"),
+                    "write %end after its last line".into(),
+                );
             }
             seen_section |= block.is_section();
             continue;
         }
         if !commands().any(|own| own == name) {
-            add(block, name, format!("there is no command {name:?}: the installer stops"), meant(nearest(name, commands()), "take it out"));
+            add(
+                block,
+                name,
+                format!("there is no command {name:?}: the installer stops"),
+                meant(nearest(name, commands()), "take it out"),
+            );
             continue;
         }
         if seen_section {
-            add(block, name, format!("{name} stands after a section"), "put commands before all sections".into());
+            add(
+                block,
+                name,
+                format!("{name} stands after a section"),
+                "put commands before all sections".into(),
+            );
         }
         let is_plain = !block.has("--iscrypted") && !block.has("--lock");
         let has_password = match name {
@@ -46,27 +77,49 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
             _ => false,
         };
         if has_password && is_plain {
-            add(block, name, "a password stands in plain text: whoever has the media can read it".into(), "write its hash with --iscrypted".into());
+            add(
+                block,
+                name,
+                "a password stands in plain text: whoever has the media can read it".into(),
+                "write its hash with --iscrypted".into(),
+            );
         }
-        if matches!(name, "part" | "partition") && !block.has("--size") && !block.has("--recommended") && !block.has("--onpart") && !block.has("--hibernation") {
+        if matches!(name, "part" | "partition")
+            && !block.has("--size")
+            && !block.has("--recommended")
+            && !block.has("--onpart")
+            && !block.has("--hibernation")
+        {
             add(block, name, "a partition has no --size".into(), "say it in MiB".into());
         }
     }
     let keys: Vec<String> = blocks.iter().map(Block::key).collect();
     for (index, block) in blocks.iter().enumerate() {
-        let is_single = matches!(block.name.as_str(), "lang" | "keyboard" | "timezone" | "rootpw" | "clearpart" | "bootloader" | "autopart");
+        let is_single = matches!(
+            block.name.as_str(),
+            "lang" | "keyboard" | "timezone" | "rootpw" | "clearpart" | "bootloader" | "autopart"
+        );
         let is_single = is_single || block.name == "user" || block.name.starts_with("part");
         if is_single && keys.iter().take(index).any(|own| *own == keys[index]) {
-            let finding = Finding::problem(&block.name, format!("{} is said twice", keys[index].replace(':', " ")), "take one out");
+            let finding = Finding::problem(
+                &block.name,
+                format!("{} is said twice", keys[index].replace(':', " ")),
+                "take one out",
+            );
             findings.push(finding.at(block.line));
         }
     }
     let has = |name: &str| blocks.iter().find(|block| block.name == name);
     if let (Some(auto), true) = (has("autopart"), blocks.iter().any(|block| block.name.starts_with("part"))) {
-        let finding = Finding::problem("autopart", "autopart and part exclude each other: the installer stops", "keep one of them");
+        let finding = Finding::problem(
+            "autopart",
+            "autopart and part exclude each other: the installer stops",
+            "keep one of them",
+        );
         findings.push(finding.at(auto.line));
     }
-    let growing: Vec<&Block> = blocks.iter().filter(|block| block.name.starts_with("part") && block.has("--grow")).collect();
+    let growing: Vec<&Block> =
+        blocks.iter().filter(|block| block.name.starts_with("part") && block.has("--grow")).collect();
     if let [_, second, ..] = growing.as_slice() {
         findings.push(Finding::note("part", "two partitions take the rest; they share it").at(second.line));
     }
@@ -74,7 +127,14 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         for block in blocks.iter().filter(|block| block.is_section()) {
             for path in block.body.iter().flat_map(|line| media.missing_in_command(line)) {
                 let message = format!("a script uses {path}, which is not on the media");
-                findings.push(Finding::problem(&block.name, message, "put it there with [[place]], or correct the path").at(block.line));
+                findings.push(
+                    Finding::problem(
+                        &block.name,
+                        message,
+                        "put it there with [[place]], or correct the path",
+                    )
+                    .at(block.line),
+                );
             }
         }
     }

@@ -45,7 +45,9 @@ impl Block {
     }
 
     pub fn has(&self, name: &str) -> bool {
-        self.words.iter().any(|word| word == name || word.strip_prefix(name).is_some_and(|rest| rest.starts_with('=')))
+        self.words
+            .iter()
+            .any(|word| word == name || word.strip_prefix(name).is_some_and(|rest| rest.starts_with('=')))
     }
 
     /// Words that are no options and no values of the options that are named.
@@ -66,7 +68,9 @@ impl Block {
     pub fn key(&self) -> String {
         match self.name.as_str() {
             "user" => format!("user:{}", self.option("--name").unwrap_or_default()),
-            "part" | "partition" => format!("part:{}", self.plain(&OPTIONS).first().copied().unwrap_or_default()),
+            "part" | "partition" => {
+                format!("part:{}", self.plain(&OPTIONS).first().copied().unwrap_or_default())
+            }
             "network" if self.has("--hostname") && self.words.len() == 1 => "hostname".into(),
             "reboot" | "poweroff" | "halt" | "shutdown" => "end".into(),
             name => name.to_owned(),
@@ -112,7 +116,8 @@ pub(super) fn parse(text: &str) -> Result<Vec<Block>> {
         }
         let mut words = words(trimmed);
         let name = if words.is_empty() { String::new() } else { words.remove(0) };
-        let block = Block { name, words, body: Vec::new(), span: start..end, line: index + 1, is_closed: false };
+        let block =
+            Block { name, words, body: Vec::new(), span: start..end, line: index + 1, is_closed: false };
         if block.is_section() {
             open = Some(block);
         } else {

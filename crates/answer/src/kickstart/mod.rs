@@ -8,8 +8,8 @@ use crate::{
     check::MediaFacts,
     face::{Face, Reading, Saying, Written},
     model::{
-        Account, Carried, Command, Disk, Erases, FileSystem, Licence, Model, Partition, PartitionKind, Scheme, Script,
-        Secret, SecretValue, Size, Stage, StaticAddress, Vault, WhenDone, Wireless,
+        Account, Carried, Command, Disk, Erases, FileSystem, Licence, Model, Partition, PartitionKind,
+        Scheme, Script, Secret, SecretValue, Size, Stage, StaticAddress, Vault, WhenDone, Wireless,
     },
     pieces::{self, Piece},
     preseed::disks::{kind_of_mount, mount_point, usual},
@@ -56,7 +56,10 @@ impl Face for Kickstart {
                 let blocks = parse(&marked)?;
                 let before = pieces(&original.reading.model, &original.reading.vault, &mut Vec::new());
                 // Commands stand before sections.
-                let first = blocks.iter().find(|block| block.is_section()).map_or(marked.len(), |block| block.span.start);
+                let first = blocks
+                    .iter()
+                    .find(|block| block.is_section())
+                    .map_or(marked.len(), |block| block.span.start);
                 let is_section = |piece: &&Piece| piece.key.starts_with('%');
                 let split = |all: &[Piece]| -> (Vec<Piece>, Vec<Piece>) {
                     let (sections, commands) = all.iter().partition::<Vec<_>, _>(is_section);
@@ -172,7 +175,8 @@ fn network(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, String)) {
 }
 
 fn people(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, String)) {
-    let root = secrets.get(crate::model::ADMINISTRATOR_PASSWORD).filter(|_| model.administrator.password.is_some());
+    let root =
+        secrets.get(crate::model::ADMINISTRATOR_PASSWORD).filter(|_| model.administrator.password.is_some());
     let hash = root.and_then(|value| shell::hash(model, "root", value));
     match (model.administrator.enabled, hash) {
         (Some(false), None) => say("rootpw", "rootpw --lock".into()),
@@ -247,7 +251,10 @@ fn disk_lines(disk: &Disk, say: &mut dyn FnMut(&str, String)) {
 
 fn section(name: &str, mark: &str, body: &str) -> Piece {
     let kind = name.split(' ').next().unwrap_or_default();
-    Piece::new(format!("{kind}:{mark}"), format!("{name}\n{MARK}{mark}\n{}\n%end", body.trim_end_matches('\n')))
+    Piece::new(
+        format!("{kind}:{mark}"),
+        format!("{name}\n{MARK}{mark}\n{}\n%end", body.trim_end_matches('\n')),
+    )
 }
 
 fn sections(model: &Model, out: &mut Vec<Piece>) {
@@ -257,7 +264,8 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
         let lines: Vec<String> = add.chain(software.remove.iter().map(|own| format!("-{own}"))).collect();
         out.push(Piece::new("%packages", format!("%packages\n{}\n%end", lines.join("\n"))));
     }
-    let mut first: Vec<String> = model.disk.iter().filter_map(Guard::of_disk).map(|own| Line::Guard(own).say(&WAYS)).collect();
+    let mut first: Vec<String> =
+        model.disk.iter().filter_map(Guard::of_disk).map(|own| Line::Guard(own).say(&WAYS)).collect();
     if model.machine.name.contains('{') {
         first.push(Line::Name(model.machine.name.clone()).say(&WAYS));
     }
@@ -308,7 +316,9 @@ fn read(text: &str, blocks: &[Block]) -> Reading {
     }
     let mut disk: Option<Disk> = None;
     // The language comes first, because keyboards are told by it.
-    if let Some(tag) = blocks.iter().find(|own| own.name == "lang").and_then(|own| tables::tag_of_posix(own.words.first()?)) {
+    if let Some(tag) =
+        blocks.iter().find(|own| own.name == "lang").and_then(|own| tables::tag_of_posix(own.words.first()?))
+    {
         model.language.setup = tag;
     }
     for (index, block) in blocks.iter().enumerate() {
@@ -319,7 +329,8 @@ fn read(text: &str, blocks: &[Block]) -> Reading {
         };
         if !is_known {
             let what = if block.name == "%include" { block.words.join(" ") } else { block.name.clone() };
-            findings.push(Finding::note(what, "is not in the neutral form, and is kept as it is").at(block.line));
+            findings
+                .push(Finding::note(what, "is not in the neutral form, and is kept as it is").at(block.line));
         }
     }
     if let Some(disk) = disk.filter(|disk| *disk != Disk::default()) {
@@ -344,7 +355,11 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             let spoken = model.language.setup.clone();
             let own = block.option("--xlayouts").map_or_else(
                 || block.plain(&["--vckeymap", "--switch"]).iter().map(|own| (*own).to_owned()).collect(),
-                |list| list.split(',').map(|own| own.trim().trim_matches('\'').replace(" (", "(")).collect::<Vec<String>>(),
+                |list| {
+                    list.split(',')
+                        .map(|own| own.trim().trim_matches('\'').replace(" (", "("))
+                        .collect::<Vec<String>>()
+                },
             );
             model.language.keyboards = own.iter().map(|own| tables::keyboard_of_xkb(own, &spoken)).collect();
         }
@@ -360,7 +375,11 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             }
             let value = block.plain(&[]).first().map(|own| (*own).to_owned());
             if let Some(value) = value {
-                let value = if block.has("--iscrypted") { SecretValue::Hash(value) } else { SecretValue::Plain(value) };
+                let value = if block.has("--iscrypted") {
+                    SecretValue::Hash(value)
+                } else {
+                    SecretValue::Plain(value)
+                };
                 vault.insert(crate::model::ADMINISTRATOR_PASSWORD.into(), value);
                 model.administrator.password = Some(Secret::Origin(true));
             }
@@ -370,12 +389,20 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             let groups = block.option("--groups").unwrap_or_default();
             let mut account = Account {
                 full_name: block.option("--gecos").unwrap_or_default().to_owned(),
-                groups: groups.split(',').filter(|own| !own.is_empty()).map(|own| shell::neutral_group(own, "wheel")).collect(),
+                groups: groups
+                    .split(',')
+                    .filter(|own| !own.is_empty())
+                    .map(|own| shell::neutral_group(own, "wheel"))
+                    .collect(),
                 ..Account::named(name)
             };
             if let Some(value) = block.option("--password") {
                 let value = value.to_owned();
-                let value = if block.has("--iscrypted") { SecretValue::Hash(value) } else { SecretValue::Plain(value) };
+                let value = if block.has("--iscrypted") {
+                    SecretValue::Hash(value)
+                } else {
+                    SecretValue::Plain(value)
+                };
                 vault.insert(account.password_field(), value);
                 account.password = Some(Secret::Origin(true));
             }
@@ -393,7 +420,9 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
                 Some("msdos") => Some(Scheme::Mbr),
                 _ => None,
             };
-            if let Some(device) = block.option("--drives").filter(|own| !own.contains(',') && disk.device.is_empty()) {
+            if let Some(device) =
+                block.option("--drives").filter(|own| !own.contains(',') && disk.device.is_empty())
+            {
                 device.clone_into(&mut disk.device);
             }
         }
@@ -407,7 +436,8 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             return own.is_some() && block.words.len() == 1;
         }
         "services" => {
-            model.remote.allow = block.option("--enabled").is_some_and(|own| own.split(',').any(|own| own == "sshd"));
+            model.remote.allow =
+                block.option("--enabled").is_some_and(|own| own.split(',').any(|own| own == "sshd"));
             return model.remote.allow;
         }
         "firewall" => return block.has("--ssh"),
@@ -544,7 +574,11 @@ fn unsaid(model: &Model) -> Vec<Finding> {
         findings.push(Finding::unsaid(field, Dialect::Kickstart, why, hint));
     };
     if model.system.edition.is_some() {
-        add("system.edition", "there are no editions", "choose an environment such as @^minimal-environment in software.add");
+        add(
+            "system.edition",
+            "there are no editions",
+            "choose an environment such as @^minimal-environment in software.add",
+        );
     }
     if model.disk.len() > 1 {
         add("disk", "the neutral form lays out one disk here", "add part lines for others with [[own]]");
@@ -553,10 +587,14 @@ fn unsaid(model: &Model) -> Vec<Finding> {
         add("network.wireless", "one network is set up", "leave one out");
     }
     if model.network.needed == Some(false) {
-        findings.push(Finding::note("network.needed", "kickstart asks for none when everything is on the media"));
+        findings
+            .push(Finding::note("network.needed", "kickstart asks for none when everything is on the media"));
     }
     if model.first_start.privacy.is_some() {
-        findings.push(Finding::note("first_start.privacy", "kickstart has no such questions, so there is nothing to say"));
+        findings.push(Finding::note(
+            "first_start.privacy",
+            "kickstart has no such questions, so there is nothing to say",
+        ));
     }
     findings
 }
@@ -567,7 +605,12 @@ fn erases(blocks: &[Block]) -> Erasure {
         if block.name == "clearpart" && !block.has("--none") {
             let drives = block.option("--drives").or(block.option("--list"));
             let what = if block.has("--linux") { "the Linux partitions" } else { "everything" };
-            erasure.add(drives.map_or_else(|| format!("{what} on every disk it sees"), |own| format!("{what} on {own}")));
+            erasure.add(
+                drives.map_or_else(
+                    || format!("{what} on every disk it sees"),
+                    |own| format!("{what} on {own}"),
+                ),
+            );
         }
         for line in &block.body {
             erasure.add_command(line);

@@ -217,9 +217,7 @@ impl JsonSchema for Size {
 
 /// Bytes of a size such as `300MiB` or `60GB`.
 pub fn parse_bytes(text: &str) -> Result<u64> {
-    let wrong = || {
-        Error::request(format!("{text:?} is not a size"), "write it such as 300MiB, 60GB or rest")
-    };
+    let wrong = || Error::request(format!("{text:?} is not a size"), "write it such as 300MiB, 60GB or rest");
     let text_end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
     let (number, unit) = text.split_at(text_end);
     let number: f64 = number.parse().map_err(|_| wrong())?;

@@ -102,7 +102,8 @@ impl Secrets<'_> {
 
 fn read_first_line(path: &Path) -> Result<String> {
     const LIMIT: u64 = 64 << 10;
-    let bytes = Content::from_path(path)?.to_vec(LIMIT, "secret").map_err(|error| error.within(path.display()))?;
+    let bytes =
+        Content::from_path(path)?.to_vec(LIMIT, "secret").map_err(|error| error.within(path.display()))?;
     let text = String::from_utf8(bytes)
         .map_err(|_| Error::request(format!("{} is not UTF-8 text", path.display()), "save it as UTF-8"))?;
     Ok(text.lines().next().unwrap_or_default().to_owned())

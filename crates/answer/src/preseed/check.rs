@@ -14,7 +14,11 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
     let mut findings = Vec::new();
     for (line, text) in &document.odd {
         let text: String = text.chars().take(40).collect();
-        let finding = Finding::problem("file", format!("the line {text:?} is no answer"), "write: owner question type value");
+        let finding = Finding::problem(
+            "file",
+            format!("the line {text:?} is no answer"),
+            "write: owner question type value",
+        );
         findings.push(finding.at(*line));
     }
     let mut seen: Vec<&str> = Vec::new();
@@ -25,7 +29,14 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             continue;
         }
         if seen.contains(&question) {
-            findings.push(Finding::problem(question, "the question is answered twice; the last answer counts", "take one out").at(line));
+            findings.push(
+                Finding::problem(
+                    question,
+                    "the question is answered twice; the last answer counts",
+                    "take one out",
+                )
+                .at(line),
+            );
         }
         seen.push(question);
         match QUESTIONS.iter().find(|(own, _)| *own == question) {
@@ -35,7 +46,10 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             }
             Some(("passwd/root-password" | "passwd/user-password", _)) if !entry.value.is_empty() => {
                 let message = "a password stands in plain text: whoever has the media can read it";
-                findings.push(Finding::problem(question, message, format!("use {question}-crypted with a hash")).at(line));
+                findings.push(
+                    Finding::problem(question, message, format!("use {question}-crypted with a hash"))
+                        .at(line),
+                );
             }
             Some((_, "boolean")) if !matches!(entry.value.as_str(), "true" | "false") => {
                 let message = format!("it is {:?}, and must be true or false", entry.value);
@@ -45,10 +59,19 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             // Packages outside of the installer have questions of their own.
             None if entry.owner == "d-i" => {
                 let names = QUESTIONS.iter().map(|(own, _)| *own);
-                let near = nearest(question, names).filter(|near| strsim::damerau_levenshtein(near, question) <= 3);
+                let near =
+                    nearest(question, names).filter(|near| strsim::damerau_levenshtein(near, question) <= 3);
                 findings.push(match near {
-                    Some(near) => Finding::problem(question, "there is no such question", format!("did you mean {near}?")).at(line),
-                    None => Finding::note(question, "the question is not in the table here, and is not checked").at(line),
+                    Some(near) => Finding::problem(
+                        question,
+                        "there is no such question",
+                        format!("did you mean {near}?"),
+                    )
+                    .at(line),
+                    None => {
+                        Finding::note(question, "the question is not in the table here, and is not checked")
+                            .at(line)
+                    }
                 });
             }
             None => {}
@@ -61,7 +84,10 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         if let Some(entry) = document.get(question) {
             if document.value(again) != Some(entry.value.as_str()) {
                 let message = format!("{again} is not the same: the installer asks");
-                findings.push(Finding::problem(question, message, "give the same twice, or a hash").at(document.line(entry)));
+                findings.push(
+                    Finding::problem(question, message, "give the same twice, or a hash")
+                        .at(document.line(entry)),
+                );
             }
         }
     }
@@ -73,7 +99,10 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             let Some(entry) = document.get(question) else { continue };
             for path in media.missing_in_command(&entry.value) {
                 let message = format!("a command uses {path}, which is not on the media");
-                findings.push(Finding::problem(question, message, "put it there with [[place]], or correct the path").at(document.line(entry)));
+                findings.push(
+                    Finding::problem(question, message, "put it there with [[place]], or correct the path")
+                        .at(document.line(entry)),
+                );
             }
         }
     }
@@ -84,14 +113,23 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
 fn recipe(text: &str, line: usize, findings: &mut Vec<Finding>) {
     let body = text.split_once("::").map_or(text, |(_, body)| body);
     for part in body.split(" .").map(str::trim).filter(|part| !part.is_empty()) {
-        let numbers: Vec<Option<i64>> = part.split_whitespace().take(3).map(|word| word.trim_end_matches('%').parse().ok()).collect();
+        let numbers: Vec<Option<i64>> =
+            part.split_whitespace().take(3).map(|word| word.trim_end_matches('%').parse().ok()).collect();
         let [Some(least), Some(_), Some(most)] = numbers[..] else {
-            let finding = Finding::problem("partman-auto/expert_recipe", format!("{part:.40} does not begin with three numbers"), "write: least priority greatest file-system …");
+            let finding = Finding::problem(
+                "partman-auto/expert_recipe",
+                format!("{part:.40} does not begin with three numbers"),
+                "write: least priority greatest file-system …",
+            );
             findings.push(finding.at(line));
             continue;
         };
         if most >= 0 && most < least {
-            let finding = Finding::problem("partman-auto/expert_recipe", format!("a partition is at least {least} and at most {most} MB"), "correct one of the two");
+            let finding = Finding::problem(
+                "partman-auto/expert_recipe",
+                format!("a partition is at least {least} and at most {most} MB"),
+                "correct one of the two",
+            );
             findings.push(finding.at(line));
         }
     }

@@ -76,7 +76,10 @@ fn recipe(partition: &Partition) -> String {
     let (name, use_as) = match partition.kind {
         PartitionKind::Efi => ("fat32", "$iflabel{ gpt } method{ efi } format{ }".to_owned()),
         PartitionKind::Swap => ("linux-swap", "method{ swap } format{ }".to_owned()),
-        _ => (file_system, format!("method{{ format }} format{{ }} use_filesystem{{ }} filesystem{{ {file_system} }}")),
+        _ => (
+            file_system,
+            format!("method{{ format }} format{{ }} use_filesystem{{ }} filesystem{{ {file_system} }}"),
+        ),
     };
     let mount = mount_point(partition);
     let mount = if mount.is_empty() || matches!(partition.kind, PartitionKind::Efi | PartitionKind::Swap) {
@@ -84,7 +87,8 @@ fn recipe(partition: &Partition) -> String {
     } else {
         format!(" mountpoint{{ {mount} }}")
     };
-    let label = if partition.label.is_empty() { String::new() } else { format!(" label{{ {} }}", partition.label) };
+    let label =
+        if partition.label.is_empty() { String::new() } else { format!(" label{{ {} }}", partition.label) };
     let boot = if partition.kind == PartitionKind::Boot { " $primary{ } $bootable{ }" } else { "" };
     format!("{least} 100 {most} {name}{boot} {use_as}{mount}{label} .")
 }
@@ -128,7 +132,9 @@ pub(super) fn read(document: &Document<'_>, model: &mut Model, findings: &mut Ve
     let mut disk = Disk {
         device: device.unwrap_or_default().trim_start_matches("/dev/").to_owned(),
         wipe: document.is_true("partman/confirm") && document.is_true("partman/confirm_nooverwrite"),
-        scheme: match value("partman-partitioning/default_label").or(value("partman-partitioning/choose_label")) {
+        scheme: match value("partman-partitioning/default_label")
+            .or(value("partman-partitioning/choose_label"))
+        {
             Some("gpt") => Some(Scheme::Gpt),
             Some("msdos") => Some(Scheme::Mbr),
             _ => None,
@@ -138,11 +144,15 @@ pub(super) fn read(document: &Document<'_>, model: &mut Model, findings: &mut Ve
     if let Some(text) = value("partman-auto/expert_recipe") {
         match partitions(text) {
             Some(partitions) => disk.partition = partitions,
-            None => findings.push(Finding::note("partman-auto/expert_recipe", "is not in the neutral form, and is kept as it is")),
+            None => findings.push(Finding::note(
+                "partman-auto/expert_recipe",
+                "is not in the neutral form, and is kept as it is",
+            )),
         }
     }
     if value("partman-auto/method").is_some_and(|method| method != "regular") {
-        findings.push(Finding::note("partman-auto/method", "is not in the neutral form, and is kept as it is"));
+        findings
+            .push(Finding::note("partman-auto/method", "is not in the neutral form, and is kept as it is"));
     }
     model.disk.push(disk);
 }
@@ -150,7 +160,9 @@ pub(super) fn read(document: &Document<'_>, model: &mut Model, findings: &mut Ve
 fn partitions(recipe: &str) -> Option<Vec<Partition>> {
     let body = recipe.split_once("::")?.1;
     let mut all = Vec::new();
-    for part in body.split(" . ").flat_map(|part| part.split(" .")).map(str::trim).filter(|part| !part.is_empty()) {
+    for part in
+        body.split(" . ").flat_map(|part| part.split(" .")).map(str::trim).filter(|part| !part.is_empty())
+    {
         let mut words = part.split_whitespace();
         let _least = words.next()?;
         let _priority = words.next()?;

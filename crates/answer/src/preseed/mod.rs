@@ -81,7 +81,11 @@ fn title(model: &Model) -> String {
 /// Says one answer.
 fn answer(question: &str, kind: &str, value: &str) -> Piece {
     let owner = if question.starts_with("popularity-contest/") { "popularity-contest" } else { "d-i" };
-    let text = if value.is_empty() { format!("{owner} {question} {kind}") } else { format!("{owner} {question} {kind} {value}") };
+    let text = if value.is_empty() {
+        format!("{owner} {question} {kind}")
+    } else {
+        format!("{owner} {question} {kind} {value}")
+    };
     Piece::new(question, text)
 }
 
@@ -91,7 +95,12 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
     let mut say = |question: &str, kind: &str, value: &str| {
         // One line is one answer.
         if value.contains(['\n', '\r']) {
-            findings.push(Finding::unsaid(question, Dialect::Preseed, "its value has several lines", "write it in one line"));
+            findings.push(Finding::unsaid(
+                question,
+                Dialect::Preseed,
+                "its value has several lines",
+                "write it in one line",
+            ));
         } else {
             out.push(answer(question, kind, value));
         }
@@ -109,7 +118,8 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         }
         if layouts.len() > 1 || !variant.is_empty() {
             let all: Vec<(&str, &str)> = layouts.iter().map(|own| tables::split_xkb(own)).collect();
-            let names = |pick: fn(&(&str, &str)) -> String| all.iter().map(pick).collect::<Vec<_>>().join(",");
+            let names =
+                |pick: fn(&(&str, &str)) -> String| all.iter().map(pick).collect::<Vec<_>>().join(",");
             say("keyboard-configuration/layoutcode", "string", &names(|(layout, _)| (*layout).to_owned()));
             say("keyboard-configuration/variantcode", "string", &names(|(_, variant)| (*variant).to_owned()));
         }
@@ -223,19 +233,54 @@ fn people(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, &str, &str))
 
 /// Questions that the neutral form has.
 const UNDERSTOOD: [&str; 48] = [
-    "debian-installer/locale", "debian-installer/language", "debian-installer/country",
-    "keyboard-configuration/xkb-keymap", "keyboard-configuration/layoutcode", "keyboard-configuration/variantcode",
-    "netcfg/choose_interface", "netcfg/disable_autoconfig", "netcfg/get_ipaddress", "netcfg/get_netmask",
-    "netcfg/get_gateway", "netcfg/get_nameservers", "netcfg/confirm_static", "netcfg/wireless_essid",
-    "netcfg/wireless_security_type", "netcfg/wireless_wpa", "netcfg/dhcp_failed", "netcfg/dhcp_options",
-    "netcfg/get_hostname", "netcfg/hostname", "netcfg/get_domain", "clock-setup/utc", "time/zone",
-    "passwd/root-login", "passwd/root-password", "passwd/root-password-again", "passwd/root-password-crypted",
-    "passwd/make-user", "passwd/user-fullname", "passwd/username", "passwd/user-password",
-    "passwd/user-password-again", "passwd/user-password-crypted", "passwd/user-default-groups",
-    "partman/early_command", "partman-auto/disk", "partman-auto/method", "partman-auto/choose_recipe",
-    "partman/confirm", "partman/confirm_nooverwrite", "partman-partitioning/confirm_write_new_label",
-    "partman/choose_partition", "pkgsel/include", "popularity-contest/participate", "preseed/early_command",
-    "preseed/late_command", "debian-installer/exit/poweroff", "finish-install/reboot_in_progress",
+    "debian-installer/locale",
+    "debian-installer/language",
+    "debian-installer/country",
+    "keyboard-configuration/xkb-keymap",
+    "keyboard-configuration/layoutcode",
+    "keyboard-configuration/variantcode",
+    "netcfg/choose_interface",
+    "netcfg/disable_autoconfig",
+    "netcfg/get_ipaddress",
+    "netcfg/get_netmask",
+    "netcfg/get_gateway",
+    "netcfg/get_nameservers",
+    "netcfg/confirm_static",
+    "netcfg/wireless_essid",
+    "netcfg/wireless_security_type",
+    "netcfg/wireless_wpa",
+    "netcfg/dhcp_failed",
+    "netcfg/dhcp_options",
+    "netcfg/get_hostname",
+    "netcfg/hostname",
+    "netcfg/get_domain",
+    "clock-setup/utc",
+    "time/zone",
+    "passwd/root-login",
+    "passwd/root-password",
+    "passwd/root-password-again",
+    "passwd/root-password-crypted",
+    "passwd/make-user",
+    "passwd/user-fullname",
+    "passwd/username",
+    "passwd/user-password",
+    "passwd/user-password-again",
+    "passwd/user-password-crypted",
+    "passwd/user-default-groups",
+    "partman/early_command",
+    "partman-auto/disk",
+    "partman-auto/method",
+    "partman-auto/choose_recipe",
+    "partman/confirm",
+    "partman/confirm_nooverwrite",
+    "partman-partitioning/confirm_write_new_label",
+    "partman/choose_partition",
+    "pkgsel/include",
+    "popularity-contest/participate",
+    "preseed/early_command",
+    "preseed/late_command",
+    "debian-installer/exit/poweroff",
+    "finish-install/reboot_in_progress",
 ];
 
 fn read(document: &Document<'_>) -> Reading {
@@ -255,7 +300,8 @@ fn read(document: &Document<'_>) -> Reading {
     let spoken = model.language.setup.clone();
     let keyboard = |xkb: &str| tables::keyboard_of_xkb(xkb, &spoken);
     if let Some(layouts) = value("keyboard-configuration/layoutcode") {
-        let variants: Vec<&str> = value("keyboard-configuration/variantcode").unwrap_or_default().split(',').collect();
+        let variants: Vec<&str> =
+            value("keyboard-configuration/variantcode").unwrap_or_default().split(',').collect();
         let whole = |(index, layout): (usize, &str)| match variants.get(index) {
             Some(variant) if !variant.is_empty() => keyboard(&format!("{layout}({variant})")),
             _ => keyboard(layout),
@@ -271,7 +317,8 @@ fn read(document: &Document<'_>) -> Reading {
     read_people(document, &mut model, &mut vault);
     disks::read(document, &mut model, &mut findings);
     if let Some(packages) = value("pkgsel/include") {
-        let mut all: Vec<String> = packages.split([' ', ',']).filter(|own| !own.is_empty()).map(str::to_owned).collect();
+        let mut all: Vec<String> =
+            packages.split([' ', ',']).filter(|own| !own.is_empty()).map(str::to_owned).collect();
         if let Some(at) = all.iter().position(|own| own == SSH) {
             all.remove(at);
             model.remote.allow = true;
@@ -311,7 +358,8 @@ fn read(document: &Document<'_>) -> Reading {
         model.power.when_done = Some(WhenDone::Restart);
     }
     for entry in &document.entries {
-        let is_known = UNDERSTOOD.contains(&entry.question.as_str()) || disks::QUESTIONS.contains(&entry.question.as_str());
+        let is_known = UNDERSTOOD.contains(&entry.question.as_str())
+            || disks::QUESTIONS.contains(&entry.question.as_str());
         if !is_known && !entry.is_flag {
             let note = Finding::note(&entry.question, "is not in the neutral form, and is kept as it is");
             findings.push(note.at(document.line(entry)));
@@ -323,7 +371,8 @@ fn read(document: &Document<'_>) -> Reading {
 fn read_network(document: &Document<'_>, model: &mut Model, vault: &mut Vault) {
     let value = |question: &str| document.value(question).filter(|value| !value.is_empty());
     let text = |question: &str| value(question).unwrap_or_default().to_owned();
-    model.machine.name = value("netcfg/hostname").or(value("netcfg/get_hostname")).unwrap_or_default().to_owned();
+    model.machine.name =
+        value("netcfg/hostname").or(value("netcfg/get_hostname")).unwrap_or_default().to_owned();
     model.machine.domain = text("netcfg/get_domain");
     if let Some(address) = value("netcfg/get_ipaddress") {
         let prefix = crate::prefix_len(value("netcfg/get_netmask").unwrap_or("255.255.255.0"));
@@ -332,7 +381,11 @@ fn read_network(document: &Document<'_>, model: &mut Model, vault: &mut Vault) {
             interface: text("netcfg/choose_interface"),
             address: format!("{address}/{prefix}"),
             gateway: text("netcfg/get_gateway"),
-            name_servers: servers.split([' ', ',']).filter(|own| !own.is_empty()).map(str::to_owned).collect(),
+            name_servers: servers
+                .split([' ', ','])
+                .filter(|own| !own.is_empty())
+                .map(str::to_owned)
+                .collect(),
         });
     }
     if let Some(name) = value("netcfg/wireless_essid") {
@@ -366,7 +419,11 @@ fn read_people(document: &Document<'_>, model: &mut Model, vault: &mut Vault) {
     let groups = value("passwd/user-default-groups").unwrap_or_default();
     let mut account = Account {
         full_name: value("passwd/user-fullname").unwrap_or_default().to_owned(),
-        groups: groups.split([' ', ',']).filter(|own| !own.is_empty()).map(|own| shell::neutral_group(own, "sudo")).collect(),
+        groups: groups
+            .split([' ', ','])
+            .filter(|own| !own.is_empty())
+            .map(|own| shell::neutral_group(own, "sudo"))
+            .collect(),
         ..Account::named(name)
     };
     if let Some(value) = secret("passwd/user") {
@@ -409,7 +466,20 @@ fn split_commands(line: &str) -> Vec<String> {
     // What belongs together in the shell's own grammar is one command here.
     let is_compound = |part: &str| {
         let word = part.split_whitespace().next().unwrap_or_default();
-        matches!(word, "if" | "then" | "else" | "elif" | "fi" | "for" | "while" | "until" | "do" | "done" | "case" | "esac")
+        matches!(
+            word,
+            "if" | "then"
+                | "else"
+                | "elif"
+                | "fi"
+                | "for"
+                | "while"
+                | "until"
+                | "do"
+                | "done"
+                | "case"
+                | "esac"
+        )
     };
     if out.iter().any(|part| is_compound(part)) {
         return vec![line.trim().to_owned()];
@@ -434,7 +504,8 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     }
     let described = model.command.iter().any(|command| !command.description.is_empty());
     if described {
-        findings.push(Finding::note("command.description", "a line of commands has no room for descriptions"));
+        findings
+            .push(Finding::note("command.description", "a line of commands has no room for descriptions"));
     }
     findings
 }
@@ -446,10 +517,15 @@ fn is_guided(disk: &Disk) -> bool {
 
 fn erases(document: &Document<'_>, reading: &Reading) -> Erasure {
     let mut erasure = Erasure::default();
-    let is_laid_out = document.get("partman-auto/method").is_some() || document.get("partman-auto/expert_recipe").is_some();
+    let is_laid_out =
+        document.get("partman-auto/method").is_some() || document.get("partman-auto/expert_recipe").is_some();
     if is_laid_out && document.is_true("partman/confirm") {
         let device = reading.model.disk.first().map(|disk| disk.device.clone()).unwrap_or_default();
-        erasure.add(if device.is_empty() { "everything on the disk".into() } else { format!("everything on {device}") });
+        erasure.add(if device.is_empty() {
+            "everything on the disk".into()
+        } else {
+            format!("everything on {device}")
+        });
         if !document.is_true("partman/confirm_nooverwrite") {
             erasure.ask("whether to write the changes");
         }

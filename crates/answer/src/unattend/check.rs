@@ -59,13 +59,23 @@ impl Check<'_> {
     fn frame(&mut self) {
         let root = self.document.root();
         if root.name != "unattend" {
-            self.problem(root, "xml", format!("the outermost element is <{}>, not <unattend>", root.name), "");
+            self.problem(
+                root,
+                "xml",
+                format!("the outermost element is <{}>, not <unattend>", root.name),
+                "",
+            );
         }
         match root.attribute("xmlns") {
             Some(NAMESPACE) => {}
             other => {
                 let found = other.map_or("no namespace".to_owned(), |other| format!("the namespace {other}"));
-                self.problem(root, "xml", format!("{found} on <unattend>: setup ignores the file"), format!("write xmlns=\"{NAMESPACE}\""));
+                self.problem(
+                    root,
+                    "xml",
+                    format!("{found} on <unattend>: setup ignores the file"),
+                    format!("write xmlns=\"{NAMESPACE}\""),
+                );
             }
         }
         let mut seen: Vec<&str> = Vec::new();
@@ -80,12 +90,22 @@ impl Check<'_> {
                         );
                         self.problem(child, "pass", format!("there is no pass {pass:?}"), hint);
                     } else if seen.contains(&pass) {
-                        self.problem(child, "pass", format!("the pass {pass} is there twice"), "put both into one <settings>");
+                        self.problem(
+                            child,
+                            "pass",
+                            format!("the pass {pass} is there twice"),
+                            "put both into one <settings>",
+                        );
                     }
                     seen.push(pass);
                 }
                 "servicing" | "offlineImage" | "cpi:offlineImage" => {}
-                other => self.problem(child, "xml", format!("<{other}> does not belong below <unattend>"), "take it out"),
+                other => self.problem(
+                    child,
+                    "xml",
+                    format!("<{other}> does not belong below <unattend>"),
+                    "take it out",
+                ),
             }
         }
     }
@@ -102,7 +122,12 @@ impl Check<'_> {
                         "x64" | "x86_64" | "AMD64" => "write amd64",
                         _ => "write amd64, x86 or arm64",
                     };
-                    self.problem(component, &field, format!("there is no architecture {arch:?}: setup ignores this part"), hint);
+                    self.problem(
+                        component,
+                        &field,
+                        format!("there is no architecture {arch:?}: setup ignores this part"),
+                        hint,
+                    );
                 }
                 Some(own) => {
                     let others = media.map(|media| media.architectures.as_slice()).unwrap_or_default();
@@ -122,7 +147,11 @@ impl Check<'_> {
                         self.problem(
                             component,
                             &field,
-                            format!("it is for {}, and the media is for {}: setup ignores it", own.name(), names.join(", ")),
+                            format!(
+                                "it is for {}, and the media is for {}: setup ignores it",
+                                own.name(),
+                                names.join(", ")
+                            ),
                             format!(
                                 "write processorArchitecture=\"{}\", or add a part for it",
                                 others.first().map_or("", |own| architecture_name(*own))
@@ -137,7 +166,12 @@ impl Check<'_> {
                     && other.span.start < component.span.start
             };
             if components(root, pass).any(|other| same(&other)) {
-                self.problem(component, &field, "the component is there twice for one architecture".into(), "put both into one");
+                self.problem(
+                    component,
+                    &field,
+                    "the component is there twice for one architecture".into(),
+                    "put both into one",
+                );
             }
             match known::find(name) {
                 Some(known) => {
@@ -165,7 +199,12 @@ impl Check<'_> {
                         ),
                         None => {
                             let line = self.line(component);
-                            let note = Finding::note(field, format!("the component {name:?} is not in the table here, and is not checked"));
+                            let note = Finding::note(
+                                field,
+                                format!(
+                                    "the component {name:?} is not in the table here, and is not checked"
+                                ),
+                            );
                             self.findings.push(note.at(line));
                         }
                     }
@@ -176,7 +215,9 @@ impl Check<'_> {
 
     fn settings(&mut self, known: &known::Known, field: &str, element: &Element) {
         if !known.settings.contains(&element.name.as_str()) {
-            match nearest(&element.name, known.settings.iter().copied()).filter(|near| similar(near, &element.name)) {
+            match nearest(&element.name, known.settings.iter().copied())
+                .filter(|near| similar(near, &element.name))
+            {
                 Some(near) => self.problem(
                     element,
                     field,
@@ -185,7 +226,10 @@ impl Check<'_> {
                 ),
                 None => {
                     let line = self.line(element);
-                    let note = Finding::note(field, format!("<{}> is not in the table here, and is not checked", element.name));
+                    let note = Finding::note(
+                        field,
+                        format!("<{}> is not in the table here, and is not checked", element.name),
+                    );
                     self.findings.push(note.at(line));
                 }
             }
@@ -193,9 +237,21 @@ impl Check<'_> {
         }
         let is_boolean = matches!(
             element.name.as_str(),
-            "WillWipeDisk" | "Extend" | "Active" | "AcceptEula" | "PlainText" | "HideEULAPage" | "HideOnlineAccountScreens"
-                | "HideLocalAccountScreen" | "HideOEMRegistrationScreen" | "HideWirelessSetupInOOBE" | "CopyProfile"
-                | "InstallToAvailablePartition" | "UseConfigurationSet" | "fDenyTSConnections" | "DhcpEnabled"
+            "WillWipeDisk"
+                | "Extend"
+                | "Active"
+                | "AcceptEula"
+                | "PlainText"
+                | "HideEULAPage"
+                | "HideOnlineAccountScreens"
+                | "HideLocalAccountScreen"
+                | "HideOEMRegistrationScreen"
+                | "HideWirelessSetupInOOBE"
+                | "CopyProfile"
+                | "InstallToAvailablePartition"
+                | "UseConfigurationSet"
+                | "fDenyTSConnections"
+                | "DhcpEnabled"
         );
         let text = element.text.trim();
         if is_boolean && !is_true(text) && !text.eq_ignore_ascii_case("false") && text != "0" {
@@ -229,31 +285,51 @@ impl Check<'_> {
                         format!("the number of a command is {:?}", order.unwrap_or_default()),
                         "numbers start with 1",
                     ),
-                    Some(Ok(number)) => {
-                        match seen.iter().find(|(own, _)| *own == number) {
-                            Some((_, other)) => {
-                                let message = format!("two commands have the number {number} (lines {other} and {line}): setup stops, or runs one of them");
-                                self.problem(element, &field, message, "give each its own; `neatstack answer move` numbers them anew");
-                            }
-                            None => seen.push((number, line)),
+                    Some(Ok(number)) => match seen.iter().find(|(own, _)| *own == number) {
+                        Some((_, other)) => {
+                            let message = format!(
+                                "two commands have the number {number} (lines {other} and {line}): setup stops, or runs one of them"
+                            );
+                            self.problem(
+                                element,
+                                &field,
+                                message,
+                                "give each its own; `neatstack answer move` numbers them anew",
+                            );
                         }
-                    }
+                        None => seen.push((number, line)),
+                    },
                 }
                 let limit = if list.line_name() == "Path" { MAX_PATH } else { MAX_COMMAND_LINE };
                 match element.text_at(&[list.line_name()]) {
-                    None | Some("") => self.problem(element, &field, format!("a command has no <{}>", list.line_name()), "say what it runs"),
+                    None | Some("") => self.problem(
+                        element,
+                        &field,
+                        format!("a command has no <{}>", list.line_name()),
+                        "say what it runs",
+                    ),
                     Some(run) if run.chars().count() > limit => {
-                        let message = format!("a command has {} characters, and {limit} is the most", run.chars().count());
+                        let message = format!(
+                            "a command has {} characters, and {limit} is the most",
+                            run.chars().count()
+                        );
                         self.problem(element, &field, message, "put it into a script and run that");
                     }
                     Some(_) => {}
                 }
             }
             seen.sort_unstable();
-            if let Some((number, line)) = seen.iter().enumerate().find(|(index, (number, _))| *number != *index as u64 + 1).map(|(_, own)| own) {
+            if let Some((number, line)) = seen
+                .iter()
+                .enumerate()
+                .find(|(index, (number, _))| *number != *index as u64 + 1)
+                .map(|(_, own)| own)
+            {
                 let all_differ = seen.windows(2).all(|pair| pair[0].0 != pair[1].0);
                 if all_differ {
-                    let message = format!("the numbers of commands have a gap before {number}; they run in order all the same");
+                    let message = format!(
+                        "the numbers of commands have a gap before {number}; they run in order all the same"
+                    );
                     self.findings.push(Finding::note(field, message).at(*line));
                 }
             }
@@ -267,47 +343,94 @@ impl Check<'_> {
         for disk in items(root, List::Disks, architecture) {
             let number = disk.text_at(&["DiskID"]).unwrap_or_default().to_owned();
             if number.parse::<u32>().is_err() {
-                self.problem(disk, field, format!("the disk's number is {number:?}"), "write <DiskID>0</DiskID>");
+                self.problem(
+                    disk,
+                    field,
+                    format!("the disk's number is {number:?}"),
+                    "write <DiskID>0</DiskID>",
+                );
             }
             if seen.contains(&number) {
-                self.problem(disk, field, format!("disk {number} is there twice"), "put both into one <Disk>");
+                self.problem(
+                    disk,
+                    field,
+                    format!("disk {number} is there twice"),
+                    "put both into one <Disk>",
+                );
             }
             seen.push(number);
-            let created = disk.child("CreatePartitions").map(|list| list.children.as_slice()).unwrap_or_default();
+            let created =
+                disk.child("CreatePartitions").map(|list| list.children.as_slice()).unwrap_or_default();
             let mut orders: Vec<u64> = Vec::new();
             for (index, partition) in created.iter().enumerate() {
                 match partition.text_at(&["Order"]).and_then(|text| text.parse::<u64>().ok()) {
                     Some(order) if orders.contains(&order) => {
-                        self.problem(partition, field, format!("two partitions have the number {order}: one would lie over the other"), "number them 1, 2, 3 …");
+                        self.problem(
+                            partition,
+                            field,
+                            format!("two partitions have the number {order}: one would lie over the other"),
+                            "number them 1, 2, 3 …",
+                        );
                     }
                     Some(order) => orders.push(order),
-                    None => self.problem(partition, field, "a partition has no number in <Order>".into(), "number them 1, 2, 3 …"),
+                    None => self.problem(
+                        partition,
+                        field,
+                        "a partition has no number in <Order>".into(),
+                        "number them 1, 2, 3 …",
+                    ),
                 }
                 let extends = partition.text_at(&["Extend"]).is_some_and(is_true);
                 let size = partition.text_at(&["Size"]);
                 match (size, extends) {
-                    (Some(_), true) => self.problem(partition, field, "a partition has a <Size> and takes the rest as well".into(), "keep one of <Size> and <Extend>"),
-                    (None, false) => self.problem(partition, field, "a partition has neither <Size> nor <Extend>".into(), "say how large it is, in MiB"),
+                    (Some(_), true) => self.problem(
+                        partition,
+                        field,
+                        "a partition has a <Size> and takes the rest as well".into(),
+                        "keep one of <Size> and <Extend>",
+                    ),
+                    (None, false) => self.problem(
+                        partition,
+                        field,
+                        "a partition has neither <Size> nor <Extend>".into(),
+                        "say how large it is, in MiB",
+                    ),
                     _ => {}
                 }
                 if extends && index + 1 < created.len() {
-                    self.problem(partition, field, "a partition takes the rest of the disk and leaves nothing for those after it".into(), "put it last");
+                    self.problem(
+                        partition,
+                        field,
+                        "a partition takes the rest of the disk and leaves nothing for those after it".into(),
+                        "put it last",
+                    );
                 }
             }
-            let modified = disk.child("ModifyPartitions").map(|list| list.children.as_slice()).unwrap_or_default();
+            let modified =
+                disk.child("ModifyPartitions").map(|list| list.children.as_slice()).unwrap_or_default();
             let wipes = disk.text_at(&["WillWipeDisk"]).is_some_and(is_true);
             for partition in modified {
                 let id = partition.text_at(&["PartitionID"]).unwrap_or_default();
                 let number: usize = id.parse().unwrap_or(0);
                 if wipes && (number == 0 || number > created.len()) {
-                    self.problem(partition, field, format!("partition {id:?} is formatted and is not made"), "give the number of one that is");
+                    self.problem(
+                        partition,
+                        field,
+                        format!("partition {id:?} is formatted and is not made"),
+                        "give the number of one that is",
+                    );
                 }
             }
             let mut letters: Vec<String> = Vec::new();
             for partition in modified {
                 let letter = partition.text_at(&["Letter"]).unwrap_or_default().to_ascii_uppercase();
                 if !letter.is_empty() && letters.contains(&letter) {
-                    self.problem(partition, field, format!("two partitions have the letter {letter}"), "give each its own");
+                    self.problem(
+                        partition,
+                        field,
+                        format!("two partitions have the letter {letter}"),
+                        "give each its own",
+                    );
                 }
                 letters.push(letter);
             }
@@ -317,10 +440,22 @@ impl Check<'_> {
                 let id = to.text_at(&["PartitionID"]).unwrap_or_default();
                 let number: usize = id.parse().unwrap_or(0);
                 if wipes && (number == 0 || number > created.len()) {
-                    self.problem(to, "windowsPE: InstallTo", format!("the system goes to partition {id:?}, which is not made"), "give the number of one that is");
-                } else if let Some(kind) = created.get(number.wrapping_sub(1)).and_then(|own| own.text_at(&["Type"])) {
+                    self.problem(
+                        to,
+                        "windowsPE: InstallTo",
+                        format!("the system goes to partition {id:?}, which is not made"),
+                        "give the number of one that is",
+                    );
+                } else if let Some(kind) =
+                    created.get(number.wrapping_sub(1)).and_then(|own| own.text_at(&["Type"]))
+                {
                     if wipes && !kind.eq_ignore_ascii_case("primary") {
-                        self.problem(to, "windowsPE: InstallTo", format!("the system goes to partition {id}, which is of type {kind}"), "give the number of a primary one");
+                        self.problem(
+                            to,
+                            "windowsPE: InstallTo",
+                            format!("the system goes to partition {id}, which is of type {kind}"),
+                            "give the number of a primary one",
+                        );
                     }
                 }
             }
@@ -333,7 +468,12 @@ impl Check<'_> {
             for element in items(self.document.root(), list, architecture) {
                 let path = element.text_at(&["Path"]).unwrap_or_default().to_owned();
                 if let Some(missing) = media.missing(&path) {
-                    self.problem(element, "software.drivers", format!("the folder {path} is not on the media (looked for {missing})"), "put it there with [[place]], or correct the path");
+                    self.problem(
+                        element,
+                        "software.drivers",
+                        format!("the folder {path} is not on the media (looked for {missing})"),
+                        "put it there with [[place]], or correct the path",
+                    );
                 }
             }
         }
@@ -342,7 +482,12 @@ impl Check<'_> {
                 let run = element.text_at(&[list.line_name()]).unwrap_or_default().to_owned();
                 for path in media.missing_in_command(&run) {
                     let message = format!("a command runs {path}, which is not on the media");
-                    self.problem(element, "command", message, "put it there with [[place]], or correct the path");
+                    self.problem(
+                        element,
+                        "command",
+                        message,
+                        "put it there with [[place]], or correct the path",
+                    );
                 }
             }
         }
@@ -350,14 +495,26 @@ impl Check<'_> {
 
     fn passwords(&mut self, element: &Element) {
         for child in &element.children {
-            if matches!(child.name.as_str(), "Password" | "AdministratorPassword") && child.child("Value").is_some() {
+            if matches!(child.name.as_str(), "Password" | "AdministratorPassword")
+                && child.child("Value").is_some()
+            {
                 let is_plain = child.text_at(&["PlainText"]).is_none_or(is_true);
                 let is_empty = child.child("Value").is_some_and(|value| value.text.is_empty());
                 if is_plain && !is_empty {
-                    self.problem(child, "password", "a password stands in plain text: whoever has the media can read it".into(), "write it anew with `neatstack answer write`, and change it after the first sign-in");
+                    self.problem(
+                        child,
+                        "password",
+                        "a password stands in plain text: whoever has the media can read it".into(),
+                        "write it anew with `neatstack answer write`, and change it after the first sign-in",
+                    );
                 }
             } else if child.name == "Password" && child.children.is_empty() && !child.text.trim().is_empty() {
-                self.problem(child, "password", "a password stands in plain text: whoever has the media can read it".into(), "use an account that may do little");
+                self.problem(
+                    child,
+                    "password",
+                    "a password stands in plain text: whoever has the media can read it".into(),
+                    "use an account that may do little",
+                );
             } else {
                 self.passwords(child);
             }
@@ -371,9 +528,15 @@ impl Check<'_> {
                 .iter()
                 .filter(|single| single.field == "system.key")
                 .flat_map(|single| single.spots)
-                .find_map(|spot| components(self.document.root(), spot.pass).find_map(|own| own.find(spot.path)));
+                .find_map(|spot| {
+                    components(self.document.root(), spot.pass).find_map(|own| own.find(spot.path))
+                });
             let line = element.map(|element| self.line(element));
-            let finding = Finding::problem("system.key", "the product key is not five groups of five letters and digits", "correct it, for example in the file that it comes from");
+            let finding = Finding::problem(
+                "system.key",
+                "the product key is not five groups of five letters and digits",
+                "correct it, for example in the file that it comes from",
+            );
             self.findings.push(Finding { line, ..finding });
         }
     }
@@ -396,8 +559,16 @@ impl Check<'_> {
             if crate::tables::zone_of_name(base).is_none() {
                 let hint = crate::tables::zone_name(base)
                     .or_else(|| nearest(base, crate::tables::zone_names()))
-                    .map_or_else(|| "see the names of time zones that the system has".to_owned(), |near| format!("did you mean {near}?"));
-                self.problem(zone, &format!("{pass}: TimeZone"), format!("there is no time zone {name:?}"), hint);
+                    .map_or_else(
+                        || "see the names of time zones that the system has".to_owned(),
+                        |near| format!("did you mean {near}?"),
+                    );
+                self.problem(
+                    zone,
+                    &format!("{pass}: TimeZone"),
+                    format!("there is no time zone {name:?}"),
+                    hint,
+                );
             }
         }
     }
@@ -412,5 +583,7 @@ fn similar(a: &str, b: &str) -> bool {
 pub(crate) fn is_key(key: &str) -> bool {
     let groups: Vec<&str> = key.split('-').collect();
     groups.len() == 5
-        && groups.iter().all(|group| group.len() == 5 && group.bytes().all(|byte| byte.is_ascii_alphanumeric()))
+        && groups
+            .iter()
+            .all(|group| group.len() == 5 && group.bytes().all(|byte| byte.is_ascii_alphanumeric()))
 }

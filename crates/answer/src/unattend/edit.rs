@@ -76,7 +76,10 @@ impl Editor {
         let raw = document.text().get(document.root().span.clone()).unwrap_or_default();
         let name = raw.get(1..).unwrap_or_default().split(|c: char| c.is_whitespace() || c == '>').next();
         if name.is_some_and(|name| name.contains(':')) {
-            return Err(Error::Unsupported { what: "an answer file whose elements have prefixes".into(), offset: 0 });
+            return Err(Error::Unsupported {
+                what: "an answer file whose elements have prefixes".into(),
+                offset: 0,
+            });
         }
         Ok(Self { document })
     }
@@ -101,7 +104,8 @@ impl Editor {
             }
         }
         if let (false, Some(spot)) = (done, single.spots.first()) {
-            let (name, path) = spot.path.split_last().map_or(("", [].as_slice()), |(name, path)| (*name, path));
+            let (name, path) =
+                spot.path.split_last().map_or(("", [].as_slice()), |(name, path)| (*name, path));
             let parent = self.ensure(spot.pass, spot.component, architecture, path)?;
             self.append(&parent, &Node::with_text(name, value))?;
         }
@@ -136,11 +140,14 @@ impl Editor {
     ) -> Result<Vec<usize>> {
         let root = self.document.root();
         let is_pass = |child: &Element, pass: &str| {
-            child.name == "settings" && child.attribute("pass").is_some_and(|own| own.eq_ignore_ascii_case(pass))
+            child.name == "settings"
+                && child.attribute("pass").is_some_and(|own| own.eq_ignore_ascii_case(pass))
         };
         if !root.children.iter().any(|child| is_pass(child, pass)) {
             let rank = |child: &Element| {
-                PASSES.iter().position(|own| child.attribute("pass").is_some_and(|pass| pass.eq_ignore_ascii_case(own)))
+                PASSES.iter().position(|own| {
+                    child.attribute("pass").is_some_and(|pass| pass.eq_ignore_ascii_case(own))
+                })
             };
             let own = PASSES.iter().position(|own| *own == pass);
             let settings = root.children.iter().enumerate().filter(|(_, child)| child.name == "settings");
@@ -269,7 +276,9 @@ impl Editor {
                 component.attribute("processorArchitecture").and_then(architecture_of) == Some(architecture)
             };
             let all = PASSES.iter().flat_map(|pass| components(root, pass));
-            let Some(span) = all.filter(is_it).map(|component| component.span.clone()).next() else { return Ok(()) };
+            let Some(span) = all.filter(is_it).map(|component| component.span.clone()).next() else {
+                return Ok(());
+            };
             self.remove(span)?;
         }
     }
@@ -295,7 +304,11 @@ impl Editor {
         let element = self.at(&at);
         let indent = self.document.indent(element).to_owned();
         let place = element.inner.as_ref().map_or(element.span.end, |inner| inner.end);
-        let is_block = self.document.text().get(..place).is_some_and(|text| text.trim_end_matches([' ', '\t']).ends_with('\n'));
+        let is_block = self
+            .document
+            .text()
+            .get(..place)
+            .is_some_and(|text| text.trim_end_matches([' ', '\t']).ends_with('\n'));
         let line_end = self.document.line_end();
         let text = if is_block {
             format!("  {raw}{line_end}{indent}")
@@ -339,7 +352,8 @@ impl Editor {
             let node = list.node(meaning, index + 1);
             let items = self.items(list, architecture);
             let previous = index.checked_sub(1).and_then(|index| after.get(index));
-            let previous = previous.and_then(|meaning| items.iter().rfind(|(_, own)| own.as_ref() == Some(meaning)));
+            let previous =
+                previous.and_then(|meaning| items.iter().rfind(|(_, own)| own.as_ref() == Some(meaning)));
             if let Some((span, _)) = previous {
                 let steps = steps_to(self.document.root(), span).unwrap_or_default();
                 self.insert_after(&steps, &node)?;
@@ -361,18 +375,20 @@ impl Editor {
             let nth = after[..index].iter().filter(|own| *own == meaning).count();
             let Some(place) = list.place() else { return Ok(()) };
             let root = self.document.root();
-            let container =
-                component(root, place.pass, place.component, architecture).and_then(|own| own.find(place.path));
-            let same = container.into_iter().flat_map(|own| own.children.iter()).filter(|child| {
-                child.name == place.item && list.understand(child).as_ref() == Some(meaning)
-            });
+            let container = component(root, place.pass, place.component, architecture)
+                .and_then(|own| own.find(place.path));
+            let same = container
+                .into_iter()
+                .flat_map(|own| own.children.iter())
+                .filter(|child| child.name == place.item && list.understand(child).as_ref() == Some(meaning));
             let Some(element) = same.into_iter().nth(nth) else { continue };
             let number = (index + 1).to_string();
             match element.child("Order") {
                 Some(order) if order.text.trim() == number => {}
                 Some(order) => {
                     let inner = order.inner.clone().unwrap_or_else(|| order.span.clone());
-                    let text = if order.inner.is_some() { number } else { format!("<Order>{number}</Order>") };
+                    let text =
+                        if order.inner.is_some() { number } else { format!("<Order>{number}</Order>") };
                     self.document.splice(inner, &text)?;
                 }
                 None => {
@@ -388,11 +404,13 @@ impl Editor {
 /// Elements of a list, in the order of their numbers where they have some.
 pub(super) fn items(root: &Element, list: List, architecture: Architecture) -> Vec<&Element> {
     let Some(place) = list.place() else { return Vec::new() };
-    let container = component(root, place.pass, place.component, architecture).and_then(|own| own.find(place.path));
+    let container =
+        component(root, place.pass, place.component, architecture).and_then(|own| own.find(place.path));
     let children = container.map(|own| own.children.as_slice()).unwrap_or_default();
     let mut items: Vec<&Element> = children.iter().filter(|child| child.name == place.item).collect();
     if list.is_numbered() {
-        let order = |item: &&Element| item.text_at(&["Order"]).and_then(|text| text.parse().ok()).unwrap_or(u64::MAX);
+        let order =
+            |item: &&Element| item.text_at(&["Order"]).and_then(|text| text.parse().ok()).unwrap_or(u64::MAX);
         items.sort_by_key(order);
     }
     items

@@ -40,6 +40,11 @@ impl Known {
     /// Passes that it is valid in.
     pub fn passes(&self) -> Vec<&'static str> {
         const LETTERS: &str = "POGSAUB";
-        LETTERS.chars().zip(PASSES).filter(|(letter, _)| self.passes.contains(*letter)).map(|(_, pass)| pass).collect()
+        LETTERS
+            .chars()
+            .zip(PASSES)
+            .filter(|(letter, _)| self.passes.contains(*letter))
+            .map(|(_, pass)| pass)
+            .collect()
     }
 }

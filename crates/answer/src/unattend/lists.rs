@@ -65,7 +65,9 @@ impl List {
             Self::SignIn => place(OOBE, SHELL, &[], "AutoLogon"),
             Self::Administrator => place(OOBE, SHELL, &["UserAccounts"], "AdministratorPassword"),
             Self::Addresses => place(SPECIALIZE, "Microsoft-Windows-TCPIP", &["Interfaces"], "Interface"),
-            Self::NameServers => place(SPECIALIZE, "Microsoft-Windows-DNS-Client", &["Interfaces"], "Interface"),
+            Self::NameServers => {
+                place(SPECIALIZE, "Microsoft-Windows-DNS-Client", &["Interfaces"], "Interface")
+            }
             Self::Firewall => {
                 place(SPECIALIZE, "Networking-MPSSVC-Svc", &["FirewallGroups"], "FirewallGroup")
             }
@@ -114,7 +116,9 @@ impl List {
                 disk: element.text_at(&["DiskID"])?.parse().ok()?,
                 partition: element.text_at(&["PartitionID"])?.parse().ok()?,
             }),
-            Self::SetupDrivers | Self::Drivers => Some(Meaning::Folder(element.text_at(&["Path"])?.to_owned())),
+            Self::SetupDrivers | Self::Drivers => {
+                Some(Meaning::Folder(element.text_at(&["Path"])?.to_owned()))
+            }
             Self::Accounts => account_of(element),
             Self::SignIn => Some(Meaning::SignIn {
                 name: element.text_at(&["Username"])?.to_owned(),
@@ -194,11 +198,13 @@ impl List {
                 let node = Node::item(name)
                     .with(Node::new("Ipv4Settings").and("DhcpEnabled", "false"))
                     .and("Identifier", interface)
-                    .with(Node::new("UnicastIpAddresses").with(
-                        Node::with_text("IpAddress", address)
-                            .attribute("wcm:action", "add")
-                            .attribute("wcm:keyValue", "1"),
-                    ));
+                    .with(
+                        Node::new("UnicastIpAddresses").with(
+                            Node::with_text("IpAddress", address)
+                                .attribute("wcm:action", "add")
+                                .attribute("wcm:keyValue", "1"),
+                        ),
+                    );
                 if gateway.is_empty() {
                     return node;
                 }
@@ -336,7 +342,9 @@ fn disk_node(disk: &Disk) -> Node {
             Size::Rest => Node::with_text("Extend", "true"),
             Size::Mib(mib) => Node::with_text("Size", mib.to_string()),
         };
-        create.children.push(Node::item("CreatePartition").and("Order", &number).with(size).and("Type", kind));
+        create
+            .children
+            .push(Node::item("CreatePartition").and("Order", &number).with(size).and("Type", kind));
         let mut own = Node::item("ModifyPartition").and("Order", &number).and("PartitionID", &number);
         if partition.kind == PartitionKind::Boot {
             own = own.and("Active", "true");
@@ -385,7 +393,9 @@ fn disk_of(element: &Element) -> Option<Disk> {
     let mut scheme = None;
     for own in element.child("ModifyPartitions").map(|list| list.children.as_slice()).unwrap_or_default() {
         let index = own.text_at(&["PartitionID"]).and_then(|text| text.parse::<usize>().ok()).unwrap_or(0);
-        let Some(partition) = index.checked_sub(1).and_then(|index| partition.get_mut(index)) else { continue };
+        let Some(partition) = index.checked_sub(1).and_then(|index| partition.get_mut(index)) else {
+            continue;
+        };
         partition.label = own.text_at(&["Label"]).unwrap_or_default().to_owned();
         partition.letter = own.text_at(&["Letter"]).and_then(|text| text.chars().next());
         let usual = if partition.kind == PartitionKind::Efi { FileSystem::Fat32 } else { FileSystem::Ntfs };

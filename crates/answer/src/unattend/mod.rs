@@ -14,8 +14,8 @@ use crate::{
     check::MediaFacts,
     face::{Face, Reading, Saying, SideFile, Written},
     model::{
-        Account, Architecture, Carried, Disk, FileSystem, KeyChoice, Model, PartitionKind, Scheme,
-        Secret, SecretValue, Stage, Vault, WhenDone,
+        Account, Architecture, Carried, Disk, FileSystem, KeyChoice, Model, PartitionKind, Scheme, Secret,
+        SecretValue, Stage, Vault, WhenDone,
     },
     tables,
     xml::{Document, Element},
@@ -161,7 +161,13 @@ fn read_architecture(
     }
 }
 
-fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut Vault, findings: &mut Vec<Finding>) {
+fn into_model(
+    list: List,
+    meanings: Vec<Meaning>,
+    model: &mut Model,
+    vault: &mut Vault,
+    findings: &mut Vec<Finding>,
+) {
     let mut secret = |field: String, password: &Password| {
         vault.insert(field, password.value());
         Some(Secret::Origin(true))
@@ -182,7 +188,8 @@ fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut
             Meaning::Disk(disk) => model.disk.push(disk),
             Meaning::InstallTo { disk, partition } => {
                 let own = model.disk.iter_mut().find(|own| own.number == Some(disk));
-                let partition = own.and_then(|own| own.partition.get_mut((partition as usize).checked_sub(1)?));
+                let partition =
+                    own.and_then(|own| own.partition.get_mut((partition as usize).checked_sub(1)?));
                 if let Some(partition) = partition {
                     partition.kind = PartitionKind::System;
                 }
@@ -203,7 +210,9 @@ fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut
                 } else {
                     findings.push(Finding::note(
                         "account",
-                        format!("{name} is signed in automatically and is not an account that this file makes"),
+                        format!(
+                            "{name} is signed in automatically and is not an account that this file makes"
+                        ),
                     ));
                     let field = format!("account.{name}.password");
                     let password = password.and_then(|password| secret(field, &password));
@@ -212,8 +221,7 @@ fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut
                 }
             }
             Meaning::Administrator(password) => {
-                model.administrator.password =
-                    secret(crate::model::ADMINISTRATOR_PASSWORD.into(), &password);
+                model.administrator.password = secret(crate::model::ADMINISTRATOR_PASSWORD.into(), &password);
             }
             Meaning::Address { interface, address, gateway } => {
                 let servers = model.network.fixed.take().map(|fixed| fixed.name_servers).unwrap_or_default();
@@ -221,7 +229,8 @@ fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut
                     Some(crate::model::StaticAddress { interface, address, gateway, name_servers: servers });
             }
             Meaning::NameServers { interface, servers } => {
-                if let Some(fixed) = model.network.fixed.as_mut().filter(|fixed| fixed.interface == interface) {
+                if let Some(fixed) = model.network.fixed.as_mut().filter(|fixed| fixed.interface == interface)
+                {
                     fixed.name_servers = servers;
                 }
             }
@@ -231,9 +240,16 @@ fn into_model(list: List, meanings: Vec<Meaning>, model: &mut Model, vault: &mut
 }
 
 /// Names each element that the neutral form does not have, the outermost of what is all unknown.
-fn unread(document: &Document, pass: &str, component: &Element, understood: &[usize], findings: &mut Vec<Finding>) {
+fn unread(
+    document: &Document,
+    pass: &str,
+    component: &Element,
+    understood: &[usize],
+    findings: &mut Vec<Finding>,
+) {
     fn holds(element: &Element, understood: &[usize]) -> bool {
-        understood.contains(&element.span.start) || element.children.iter().any(|child| holds(child, understood))
+        understood.contains(&element.span.start)
+            || element.children.iter().any(|child| holds(child, understood))
     }
     fn walk(
         document: &Document,
@@ -274,9 +290,9 @@ fn spoken_disk(disk: &Disk) -> Disk {
         partition: disk.partition.clone(),
     };
     for partition in &mut own.partition {
-        let usual =
-            if partition.kind == PartitionKind::Efi { FileSystem::Fat32 } else { FileSystem::Ntfs };
-        partition.file_system = partition.file_system.filter(|own| *own == FileSystem::Fat32 && *own != usual);
+        let usual = if partition.kind == PartitionKind::Efi { FileSystem::Fat32 } else { FileSystem::Ntfs };
+        partition.file_system =
+            partition.file_system.filter(|own| *own == FileSystem::Fat32 && *own != usual);
         partition.mount.clear();
         if matches!(partition.kind, PartitionKind::System | PartitionKind::Swap) {
             partition.kind = PartitionKind::Data;
@@ -300,9 +316,8 @@ fn spoken_disk(disk: &Disk) -> Disk {
 
 /// What the model says in each list.
 fn meanings(list: List, model: &Model, secrets: &Vault) -> Vec<Meaning> {
-    let password = |field: &str| {
-        secrets.get(field).and_then(SecretValue::plain).map(|text| Password(text.to_owned()))
-    };
+    let password =
+        |field: &str| secrets.get(field).and_then(SecretValue::plain).map(|text| Password(text.to_owned()));
     match list {
         List::Disks => model.disk.iter().map(spoken_disk).map(Meaning::Disk).collect(),
         List::InstallTo => {
@@ -430,8 +445,7 @@ fn fresh(saying: &Saying<'_>) -> Result<String> {
     } else {
         String::new()
     };
-    let text =
-        format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n{mark}{}\r\n", root.render("", "\r\n"));
+    let text = format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n{mark}{}\r\n", root.render("", "\r\n"));
     let mut editor = Editor::new(Document::parse(text)?)?;
     add_own(&mut editor, saying.model)?;
     Ok(editor.document.text().to_owned())
@@ -475,7 +489,9 @@ fn changed(saying: &Saying<'_>, text: &str, reading: &Reading) -> Result<String>
         for single in SINGLES {
             let was = is_there.then(|| (single.say)(&old)).flatten();
             match ((single.say)(&new), was) {
-                (Some(value), was) if was.as_ref() != Some(&value) => editor.set(single, *architecture, &value)?,
+                (Some(value), was) if was.as_ref() != Some(&value) => {
+                    editor.set(single, *architecture, &value)?
+                }
                 (None, Some(_)) => editor.unset(single, *architecture)?,
                 _ => {}
             }
@@ -497,7 +513,8 @@ fn side_files(saying: &Saying<'_>, files: &mut Vec<SideFile>) {
         if script.text.is_empty() {
             continue;
         }
-        let folder = if script.stage == Stage::SetupStart { String::new() } else { "sources/$OEM$/$1/".into() };
+        let folder =
+            if script.stage == Stage::SetupStart { String::new() } else { "sources/$OEM$/$1/".into() };
         // Line ends as the programs that run such scripts want them.
         let text = script.text.replace("\r\n", "\n").replace('\n', "\r\n");
         files.push(SideFile {
@@ -534,7 +551,11 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     }
     for disk in &model.disk {
         if disk.number.is_none() && !disk.device.is_empty() {
-            add("disk.device", "disks have numbers there; disk 0 is taken", "add number = 0, or another number");
+            add(
+                "disk.device",
+                "disks have numbers there; disk 0 is taken",
+                "add number = 0, or another number",
+            );
         }
         let spoken = spoken_disk(disk);
         if disk.scheme.is_some() && disk.scheme != spoken.scheme && !disk.partition.is_empty() {
@@ -559,14 +580,22 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     }
     for (field, value) in secrets {
         if matches!(value, SecretValue::Hash(_)) {
-            add(field, "it takes no hashes of passwords", "give the password itself, from a file or the environment");
+            add(
+                field,
+                "it takes no hashes of passwords",
+                "give the password itself, from a file or the environment",
+            );
         }
     }
     if model.account.iter().filter(|account| account.automatic_sign_ins > 0).count() > 1 {
         add("account.automatic_sign_ins", "one account can be signed in", "keep it for one account");
     }
     if !model.software.add.is_empty() {
-        add("software.add", "packages of a distribution are not installed by it", "put installers into [[app]] of the stack file");
+        add(
+            "software.add",
+            "packages of a distribution are not installed by it",
+            "put installers into [[app]] of the stack file",
+        );
     }
     if model.power.when_done == Some(WhenDone::Off) {
         add("power.when_done", "the machine starts again by itself", "add a command for the first sign-in");
@@ -574,9 +603,10 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     for command in &model.command {
         if List::Commands(command.stage, command.wait).place().is_none() {
             let (why, hint) = match command.stage {
-                Stage::FirstStart => {
-                    ("nothing runs before somebody signs in", "use the stage system-installed, or first-sign-in")
-                }
+                Stage::FirstStart => (
+                    "nothing runs before somebody signs in",
+                    "use the stage system-installed, or first-sign-in",
+                ),
                 Stage::FirstSignIn => ("commands there are waited for", "leave out wait = false"),
                 _ => ("commands there are not waited for", "add wait = false"),
             };
@@ -588,7 +618,11 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
         if List::Commands(script.stage, true).place().is_none() {
             add("script", &format!("{name} at {}", script.stage.name()), "use another stage");
         } else if script.carried == Carried::Inside && script.stage == Stage::SetupStart {
-            add("script", &format!("{name} cannot be unpacked while setup starts"), "write carried = \"media\"");
+            add(
+                "script",
+                &format!("{name} cannot be unpacked while setup starts"),
+                "write carried = \"media\"",
+            );
         } else if script.carried == Carried::Media && script.text.is_empty() {
             notes.push(Finding::note("script", format!("{name} must be put on the media by another way")));
         }
@@ -608,7 +642,8 @@ fn erases(document: &Document, reading: &Reading) -> Erasure {
                 erasure.add(format!("everything on disk {number}"));
                 continue;
             }
-            let modified = disk.child("ModifyPartitions").map(|list| list.children.as_slice()).unwrap_or_default();
+            let modified =
+                disk.child("ModifyPartitions").map(|list| list.children.as_slice()).unwrap_or_default();
             for partition in modified.iter().filter(|own| own.child("Format").is_some()) {
                 let id = partition.text_at(&["PartitionID"]).unwrap_or("?");
                 erasure.add(format!("partition {id} of disk {number}"));
@@ -628,7 +663,9 @@ fn erases(document: &Document, reading: &Reading) -> Erasure {
             continue;
         }
         let language = "Microsoft-Windows-International-Core-WinPE";
-        if !has("windowsPE", language, &["SetupUILanguage", "UILanguage"]) || !has("windowsPE", language, &["UILanguage"]) {
+        if !has("windowsPE", language, &["SetupUILanguage", "UILanguage"])
+            || !has("windowsPE", language, &["UILanguage"])
+        {
             erasure.ask("the language");
         }
         let accepts = component(root, "windowsPE", spots::SETUP, *architecture)

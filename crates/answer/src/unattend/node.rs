@@ -63,6 +63,10 @@ impl Node {
         for (name, value) in &self.attributes {
             out.push_str(&format!(" {name}=\"{}\"", escape(value)));
         }
+        if self.text.is_empty() && self.raw.is_empty() && self.children.is_empty() {
+            out.push_str(" />");
+            return out;
+        }
         out.push('>');
         out.push_str(&escape(&self.text));
         if !self.raw.is_empty() {

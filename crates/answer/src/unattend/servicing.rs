@@ -15,7 +15,11 @@ pub struct Package {
 
 /// An answer file that names packages, from one that is there or anew.
 pub fn with_packages(text: Option<&str>, packages: &[Package]) -> Result<String> {
-    let fresh = || format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<unattend xmlns=\"{NAMESPACE}\">\r\n</unattend>\r\n");
+    let fresh = || {
+        format!(
+            "<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n<unattend xmlns=\"{NAMESPACE}\">\r\n</unattend>\r\n"
+        )
+    };
     let mut document = Document::parse(text.map_or_else(fresh, str::to_owned))?;
     if document.root().name != "unattend" {
         return Err(Error::request("the answer file is no <unattend>", "correct the answer file"));
@@ -42,7 +46,10 @@ pub fn with_packages(text: Option<&str>, packages: &[Package]) -> Result<String>
             .with(identity)
             .with(Node::new("source").attribute("location", &location));
         let Some(inner) = document.root().child("servicing").and_then(|own| own.inner.clone()) else {
-            return Err(Error::request("the answer file's <servicing> is written as one tag", "write it as two"));
+            return Err(Error::request(
+                "the answer file's <servicing> is written as one tag",
+                "write it as two",
+            ));
         };
         let raw = document.text().get(inner.clone()).unwrap_or_default();
         let at = inner.start + raw.trim_end().len();
@@ -77,7 +84,10 @@ mod tests {
             file: format!("updates/{name}.cab"),
         };
         let once = with_packages(None, &[package("A & B")]).unwrap();
-        assert!(once.contains("name=\"A &amp; B\"") && once.contains("%configsetroot%\\updates\\A &amp; B.cab"), "{once}");
+        assert!(
+            once.contains("name=\"A &amp; B\"") && once.contains("%configsetroot%\\updates\\A &amp; B.cab"),
+            "{once}"
+        );
         let twice = with_packages(Some(&once), &[package("C")]).unwrap();
         let document = Document::parse(twice).unwrap();
         assert_eq!(document.root().child("servicing").unwrap().children.len(), 2);

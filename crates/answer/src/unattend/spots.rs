@@ -122,31 +122,50 @@ macro_rules! single {
 /// there is taken.
 pub(super) const SINGLES: &[Single] = &[
     // Setup itself.
-    single!("language.setup", [spot(PE, INTERNATIONAL_SETUP, &["SetupUILanguage", "UILanguage"])],
+    single!(
+        "language.setup",
+        [spot(PE, INTERNATIONAL_SETUP, &["SetupUILanguage", "UILanguage"])],
         |said| some(&said.model.language.setup),
-        |model, value| set(&mut model.language.setup, value)),
+        |model, value| set(&mut model.language.setup, value)
+    ),
     single!("language.keyboards", in international(&["InputLocale"]), keyboards, take_keyboards),
-    single!("language.keyboards", [spot(PE, INTERNATIONAL_SETUP, &["InputLocale"])], keyboards, take_keyboards),
+    single!(
+        "language.keyboards",
+        [spot(PE, INTERNATIONAL_SETUP, &["InputLocale"])],
+        keyboards,
+        take_keyboards
+    ),
     single!("language.system", in international(&["SystemLocale"]),
         |said| some(&said.model.language.system),
         |model, value| set(&mut model.language.system, value)),
-    single!("language.system", [spot(PE, INTERNATIONAL_SETUP, &["SystemLocale"])],
+    single!(
+        "language.system",
+        [spot(PE, INTERNATIONAL_SETUP, &["SystemLocale"])],
         |said| some(&said.model.language.system),
-        |model, value| set(&mut model.language.system, value)),
+        |model, value| set(&mut model.language.system, value)
+    ),
     single!("language.interface", in international(&["UILanguage"]),
         |said| some(interface(said)),
         |model, value| set(&mut model.language.interface, value)),
-    single!("language.interface", [spot(PE, INTERNATIONAL_SETUP, &["UILanguage"])],
+    single!(
+        "language.interface",
+        [spot(PE, INTERNATIONAL_SETUP, &["UILanguage"])],
         |said| some(interface(said)),
-        |model, value| set(&mut model.language.interface, value)),
+        |model, value| set(&mut model.language.interface, value)
+    ),
     single!("language.user", in international(&["UserLocale"]),
         |said| some(&said.model.language.user),
         |model, value| set(&mut model.language.user, value)),
-    single!("language.user", [spot(PE, INTERNATIONAL_SETUP, &["UserLocale"])],
+    single!(
+        "language.user",
+        [spot(PE, INTERNATIONAL_SETUP, &["UserLocale"])],
         |said| some(&said.model.language.user),
-        |model, value| set(&mut model.language.user, value)),
+        |model, value| set(&mut model.language.user, value)
+    ),
     // The system and its key.
-    single!("system.edition", [spot(PE, SETUP, &["ImageInstall", "OSImage", "InstallFrom", "MetaData", "Key"])],
+    single!(
+        "system.edition",
+        [spot(PE, SETUP, &["ImageInstall", "OSImage", "InstallFrom", "MetaData", "Key"])],
         |said| match &said.model.system.edition {
             Some(EditionChoice::Name(name)) if name == "ask" => None,
             Some(EditionChoice::Name(_)) => Some("/IMAGE/NAME".into()),
@@ -161,8 +180,11 @@ pub(super) const SINGLES: &[Single] = &[
                 _ => return false,
             };
             true
-        }),
-    single!("system.edition", [spot(PE, SETUP, &["ImageInstall", "OSImage", "InstallFrom", "MetaData", "Value"])],
+        }
+    ),
+    single!(
+        "system.edition",
+        [spot(PE, SETUP, &["ImageInstall", "OSImage", "InstallFrom", "MetaData", "Value"])],
         |said| match &said.model.system.edition {
             Some(EditionChoice::Name(name)) if name == "ask" => None,
             Some(EditionChoice::Name(name)) => Some(name.clone()),
@@ -182,11 +204,11 @@ pub(super) const SINGLES: &[Single] = &[
                 None => return false,
             }
             true
-        }),
-    single!("system.key", [
-            spot(PE, SETUP, &["UserData", "ProductKey", "Key"]),
-            spot(SPECIALIZE, SHELL, &["ProductKey"]),
-        ],
+        }
+    ),
+    single!(
+        "system.key",
+        [spot(PE, SETUP, &["UserData", "ProductKey", "Key"]), spot(SPECIALIZE, SHELL, &["ProductKey"]),],
         |said| match &said.model.system.key {
             Some(KeyChoice::None(_)) => Some(String::new()),
             Some(KeyChoice::Generic(key)) => Some(key.clone()),
@@ -199,55 +221,85 @@ pub(super) const SINGLES: &[Single] = &[
                     Some(if value.is_empty() { KeyChoice::None(true) } else { KeyChoice::Origin(true) });
             }
             true
-        }),
-    single!("system.key", [spot(PE, SETUP, &["UserData", "ProductKey", "WillShowUI"])],
+        }
+    ),
+    single!(
+        "system.key",
+        [spot(PE, SETUP, &["UserData", "ProductKey", "WillShowUI"])],
         |said| match &said.model.system.key {
             Some(KeyChoice::None(_)) => Some("Never".into()),
             Some(_) => Some("OnError".into()),
             None => None,
         },
-        |model, value| model.system.key.is_some() && matches!(value, "Never" | "OnError")),
-    single!("system.licence", [spot(PE, SETUP, &["UserData", "AcceptEula"])],
+        |model, value| model.system.key.is_some() && matches!(value, "Never" | "OnError")
+    ),
+    single!(
+        "system.licence",
+        [spot(PE, SETUP, &["UserData", "AcceptEula"])],
         |said| said.model.system.licence.map(|licence| (licence == Licence::Accept).to_string()),
         |model, value| {
             model.system.licence = Some(if is_true(value) { Licence::Accept } else { Licence::Show });
             true
-        }),
-    single!("system.licence", [spot(OOBE, SHELL, &["OOBE", "HideEULAPage"])],
+        }
+    ),
+    single!(
+        "system.licence",
+        [spot(OOBE, SHELL, &["OOBE", "HideEULAPage"])],
         |said| truth(said.model.system.licence == Some(Licence::Accept)),
         |model, value| {
             if model.system.licence.is_none() && is_true(value) {
                 model.system.licence = Some(Licence::Accept);
             }
             is_true(value)
-        }),
+        }
+    ),
     // The machine.
-    single!("machine.owner", [spot(PE, SETUP, &["UserData", "FullName"])],
+    single!(
+        "machine.owner",
+        [spot(PE, SETUP, &["UserData", "FullName"])],
         |said| some(&said.model.machine.owner),
-        |model, value| set(&mut model.machine.owner, value)),
-    single!("machine.owner", [spot(SPECIALIZE, SHELL, &["RegisteredOwner"]), spot(OOBE, SHELL, &["RegisteredOwner"])],
+        |model, value| set(&mut model.machine.owner, value)
+    ),
+    single!(
+        "machine.owner",
+        [spot(SPECIALIZE, SHELL, &["RegisteredOwner"]), spot(OOBE, SHELL, &["RegisteredOwner"])],
         |said| some(&said.model.machine.owner),
-        |model, value| set(&mut model.machine.owner, value)),
-    single!("machine.organisation", [spot(PE, SETUP, &["UserData", "Organization"])],
+        |model, value| set(&mut model.machine.owner, value)
+    ),
+    single!(
+        "machine.organisation",
+        [spot(PE, SETUP, &["UserData", "Organization"])],
         |said| some(&said.model.machine.organisation),
-        |model, value| set(&mut model.machine.organisation, value)),
-    single!("machine.organisation", [
+        |model, value| set(&mut model.machine.organisation, value)
+    ),
+    single!(
+        "machine.organisation",
+        [
             spot(SPECIALIZE, SHELL, &["RegisteredOrganization"]),
             spot(OOBE, SHELL, &["RegisteredOrganization"]),
         ],
         |said| some(&said.model.machine.organisation),
-        |model, value| set(&mut model.machine.organisation, value)),
-    single!("machine.name", [spot(SPECIALIZE, SHELL, &["ComputerName"])],
+        |model, value| set(&mut model.machine.organisation, value)
+    ),
+    single!(
+        "machine.name",
+        [spot(SPECIALIZE, SHELL, &["ComputerName"])],
         |said| match said.model.machine.name.as_str() {
             "" => None,
             name if name.contains('{') => Some("*".into()),
             name => Some(name.to_owned()),
         },
-        |model, value| set(&mut model.machine.name, if value == "*" { "{random}" } else { value })),
-    single!("machine.domain", [spot(SPECIALIZE, DNS, &["DNSDomain"])],
+        |model, value| set(&mut model.machine.name, if value == "*" { "{random}" } else { value })
+    ),
+    single!(
+        "machine.domain",
+        [spot(SPECIALIZE, DNS, &["DNSDomain"])],
         |said| some(&said.model.machine.domain),
-        |model, value| set(&mut model.machine.domain, value)),
-    single!("language.time_zone", [
+        |model, value| set(&mut model.machine.domain, value)
+    ),
+    single!(
+        "language.time_zone",
+        [
             spot(SPECIALIZE, SHELL, &["TimeZone"]),
             spot(OOBE, SHELL, &["TimeZone"]),
             spot("auditSystem", SHELL, &["TimeZone"]),
@@ -256,30 +308,48 @@ pub(super) const SINGLES: &[Single] = &[
         |model, value| match tables::zone_of_name(value) {
             Some(zone) => set(&mut model.language.time_zone, zone),
             None => false,
-        }),
-    single!("remote.allow", [spot(SPECIALIZE, TERMINAL, &["fDenyTSConnections"])],
+        }
+    ),
+    single!(
+        "remote.allow",
+        [spot(SPECIALIZE, TERMINAL, &["fDenyTSConnections"])],
         |said| said.model.remote.allow.then(|| "false".to_owned()),
         |model, value| {
             model.remote.allow = value.eq_ignore_ascii_case("false") || value == "0";
             model.remote.allow
-        }),
+        }
+    ),
     // The first start.
-    single!("first_start.skip", [spot(OOBE, SHELL, &["OOBE", "HideLocalAccountScreen"])],
+    single!(
+        "first_start.skip",
+        [spot(OOBE, SHELL, &["OOBE", "HideLocalAccountScreen"])],
         |said| page(said, Page::LocalAccount),
-        |model, value| take_page(model, value, Page::LocalAccount)),
-    single!("first_start.skip", [spot(OOBE, SHELL, &["OOBE", "HideOEMRegistrationScreen"])],
+        |model, value| take_page(model, value, Page::LocalAccount)
+    ),
+    single!(
+        "first_start.skip",
+        [spot(OOBE, SHELL, &["OOBE", "HideOEMRegistrationScreen"])],
         |said| page(said, Page::Registration),
-        |model, value| take_page(model, value, Page::Registration)),
-    single!("first_start.offline_account", [spot(OOBE, SHELL, &["OOBE", "HideOnlineAccountScreens"])],
+        |model, value| take_page(model, value, Page::Registration)
+    ),
+    single!(
+        "first_start.offline_account",
+        [spot(OOBE, SHELL, &["OOBE", "HideOnlineAccountScreens"])],
         |said| truth(said.model.first_start.offline_account),
         |model, value| {
             model.first_start.offline_account = is_true(value);
             is_true(value)
-        }),
-    single!("first_start.skip", [spot(OOBE, SHELL, &["OOBE", "HideWirelessSetupInOOBE"])],
+        }
+    ),
+    single!(
+        "first_start.skip",
+        [spot(OOBE, SHELL, &["OOBE", "HideWirelessSetupInOOBE"])],
         |said| page(said, Page::Wireless),
-        |model, value| take_page(model, value, Page::Wireless)),
-    single!("network.place", [spot(OOBE, SHELL, &["OOBE", "NetworkLocation"])],
+        |model, value| take_page(model, value, Page::Wireless)
+    ),
+    single!(
+        "network.place",
+        [spot(OOBE, SHELL, &["OOBE", "NetworkLocation"])],
         |said| said.model.network.place.map(|place| match place {
             Place::Home => "Home".into(),
             Place::Work => "Work".into(),
@@ -293,8 +363,11 @@ pub(super) const SINGLES: &[Single] = &[
                 _ => None,
             };
             model.network.place.is_some()
-        }),
-    single!("first_start.privacy", [spot(OOBE, SHELL, &["OOBE", "ProtectYourPC"])],
+        }
+    ),
+    single!(
+        "first_start.privacy",
+        [spot(OOBE, SHELL, &["OOBE", "ProtectYourPC"])],
         |said| said.model.first_start.privacy.map(|privacy| match privacy {
             Privacy::Accept => "1".into(),
             Privacy::Decline => "3".into(),
@@ -306,5 +379,6 @@ pub(super) const SINGLES: &[Single] = &[
                 _ => None,
             };
             model.first_start.privacy.is_some()
-        }),
+        }
+    ),
 ];

@@ -126,7 +126,9 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
                 tasks.push(Task::Name(model.machine.name.clone()));
             }
             tasks.extend(model.administrator.enabled.map(Task::Administrator));
-            tasks.extend(model.registry.iter().filter(|value| !is_of_user(value)).cloned().map(Task::Registry));
+            tasks.extend(
+                model.registry.iter().filter(|value| !is_of_user(value)).cloned().map(Task::Registry),
+            );
             tasks.extend(model.power.sleep_minutes.map(Task::Sleep));
             tasks.extend(model.power.screen_minutes.map(Task::Screen));
             tasks.extend(model.power.hibernation.map(Task::Hibernation));
@@ -138,7 +140,8 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
             let is_lasting = |account: &&Account| account.password_never_expires;
             let lasting = model.account.iter().filter(is_lasting);
             tasks.extend(lasting.map(|account| Task::NeverExpires(account.name.clone())));
-            tasks.extend(model.registry.iter().filter(|value| is_of_user(value)).cloned().map(Task::Registry));
+            tasks
+                .extend(model.registry.iter().filter(|value| is_of_user(value)).cloned().map(Task::Registry));
         }
         _ => {}
     }
@@ -257,8 +260,12 @@ fn registry_value(run: &str) -> Option<RegistryValue> {
     if !matches!(program.as_str(), "reg" | "reg.exe") || !words.get(1)?.eq_ignore_ascii_case("add") {
         return None;
     }
-    let mut value =
-        RegistryValue { key: words.get(2)?.clone(), name: String::new(), kind: "string".into(), value: String::new() };
+    let mut value = RegistryValue {
+        key: words.get(2)?.clone(),
+        name: String::new(),
+        kind: "string".into(),
+        value: String::new(),
+    };
     let mut rest = words.iter().skip(3);
     let mut says_name = false;
     while let Some(word) = rest.next() {
@@ -271,7 +278,8 @@ fn registry_value(run: &str) -> Option<RegistryValue> {
             "/d" => value.value.clone_from(rest.next()?),
             "/t" => {
                 let kind = rest.next()?;
-                value.kind = REGISTRY_KINDS.iter().find(|(_, name)| name.eq_ignore_ascii_case(kind))?.0.into();
+                value.kind =
+                    REGISTRY_KINDS.iter().find(|(_, name)| name.eq_ignore_ascii_case(kind))?.0.into();
             }
             "/f" => {}
             _ => return None,
@@ -291,7 +299,8 @@ const REMOVE_APP: &str = "Get-AppxProvisionedPackage -Online|where DisplayName -
 const REMOVE_APP_END: &str = "'|Remove-AppxProvisionedPackage -Online -AllUsers\"";
 const NEVER_EXPIRES: &str = "Set-LocalUser -PasswordNeverExpires 1 -Name '";
 const UPDATES: &str = "dism.exe /Online /Quiet /NoRestart /Add-Package /PackagePath:";
-const ALL_DRIVES: &str = "cmd.exe /c for %d in (C D E F G H I J K L M N O P Q R S T U V W X Y Z) do @if exist %d:\\neatstack\\";
+const ALL_DRIVES: &str =
+    "cmd.exe /c for %d in (C D E F G H I J K L M N O P Q R S T U V W X Y Z) do @if exist %d:\\neatstack\\";
 
 /// The name's pattern as an expression.
 fn name_expression(pattern: &str) -> String {
@@ -338,7 +347,9 @@ fn name_pattern(expression: &str) -> Option<String> {
 
 fn escape_echo(line: &str) -> String {
     line.chars()
-        .flat_map(|c| if matches!(c, '<' | '>' | '&' | '|' | '^' | '(' | ')') { vec!['^', c] } else { vec![c] })
+        .flat_map(
+            |c| if matches!(c, '<' | '>' | '&' | '|' | '^' | '(' | ')') { vec!['^', c] } else { vec![c] },
+        )
         .collect()
 }
 
@@ -361,7 +372,10 @@ impl Task {
         match self {
             Self::GuardLine(number) => {
                 let line = GUARD_SCRIPT.get(*number).copied().unwrap_or_default();
-                ours(format!("cmd.exe /c >>{GUARD_FILE} echo {}", escape_echo(line)), "a script that looks at the disks")
+                ours(
+                    format!("cmd.exe /c >>{GUARD_FILE} echo {}", escape_echo(line)),
+                    "a script that looks at the disks",
+                )
             }
             Self::Guard(Guard { disk, only, at_least, at_most }) => ours(
                 format!(
@@ -386,26 +400,37 @@ impl Task {
                 "the name of the machine",
             ),
             Self::Administrator(enabled) => ours(
-                format!("{POWERSHELL}{ADMINISTRATOR}{}-LocalUser\"", if *enabled { "Enable" } else { "Disable" }),
+                format!(
+                    "{POWERSHELL}{ADMINISTRATOR}{}-LocalUser\"",
+                    if *enabled { "Enable" } else { "Disable" }
+                ),
                 "the administrator's account",
             ),
             Self::Registry(value) => {
-                let kind = REGISTRY_KINDS.iter().find(|(own, _)| *own == value.kind).map_or("REG_SZ", |(_, name)| name);
+                let kind = REGISTRY_KINDS
+                    .iter()
+                    .find(|(own, _)| *own == value.kind)
+                    .map_or("REG_SZ", |(_, name)| name);
                 ours(reg_add(&value.key, &value.name, kind, &value.value), "a registry value")
             }
             Self::Sleep(minutes) => {
                 ours(format!("powercfg.exe /change standby-timeout-ac {minutes}"), "when it sleeps")
             }
-            Self::Screen(minutes) => {
-                ours(format!("powercfg.exe /change monitor-timeout-ac {minutes}"), "when the screen goes dark")
-            }
+            Self::Screen(minutes) => ours(
+                format!("powercfg.exe /change monitor-timeout-ac {minutes}"),
+                "when the screen goes dark",
+            ),
             Self::Hibernation(on) => {
                 ours(format!("powercfg.exe /hibernate {}", if *on { "on" } else { "off" }), "hibernation")
             }
-            Self::RemoveApp(name) => ours(format!("{POWERSHELL}{REMOVE_APP}{name}{REMOVE_APP_END}"), "an app goes"),
+            Self::RemoveApp(name) => {
+                ours(format!("{POWERSHELL}{REMOVE_APP}{name}{REMOVE_APP_END}"), "an app goes")
+            }
             Self::Updates(folder) => ours(format!("{UPDATES}{}", quoted(folder)), "updates of a folder"),
             Self::Wireless => ours(
-                format!("netsh.exe wlan add profile filename=\"%SystemDrive%\\{FOLDER}\\wireless.xml\" user=all"),
+                format!(
+                    "netsh.exe wlan add profile filename=\"%SystemDrive%\\{FOLDER}\\wireless.xml\" user=all"
+                ),
                 "the wireless network",
             ),
             Self::NeverExpires(name) => {
@@ -413,13 +438,19 @@ impl Task {
             }
             Self::ScriptPart(name, number, part) => {
                 let sign = if *number == 0 { ">" } else { ">>" };
-                ours(format!("cmd.exe /c {sign}\"{}\" echo {part}", packed_file(name)), &format!("part of {name}"))
+                ours(
+                    format!("cmd.exe /c {sign}\"{}\" echo {part}", packed_file(name)),
+                    &format!("part of {name}"),
+                )
             }
             Self::ScriptRun(name) => {
                 let path = format!("%SystemRoot%\\Temp\\{name}");
                 let run = run_script(&path, name);
                 ours(
-                    format!("cmd.exe /s /c \"certutil.exe -f -decode \"{}\" \"{path}\" && {run}\"", packed_file(name)),
+                    format!(
+                        "cmd.exe /s /c \"certutil.exe -f -decode \"{}\" \"{path}\" && {run}\"",
+                        packed_file(name)
+                    ),
                     &format!("run {name}"),
                 )
             }
@@ -428,7 +459,11 @@ impl Task {
                 ours(run_script(&path, name), &format!("run {name}"))
             }
             Self::Own(command) => Said {
-                run: if command.hidden { format!("{HIDDEN}{}\"\"", command.run) } else { command.run.clone() },
+                run: if command.hidden {
+                    format!("{HIDDEN}{}\"\"", command.run)
+                } else {
+                    command.run.clone()
+                },
                 description: command.description.clone(),
                 wait: command.wait,
             },
@@ -462,7 +497,11 @@ impl Task {
         };
         // A command that is not waited for, or described in another way, says more than a task does.
         let is_plain = said.wait && (said.description.is_empty() || said.description.starts_with(OURS));
-        let task = if is_plain || known_registry(&said.run).is_some() { Self::of_line(stage, &said.run) } else { None };
+        let task = if is_plain || known_registry(&said.run).is_some() {
+            Self::of_line(stage, &said.run)
+        } else {
+            None
+        };
         let task = task.filter(|task| {
             // Without our description only what is plainly the same is taken for a task.
             said.description.starts_with(OURS) || !matches!(task, Self::Registry(_) | Self::Name(_))
@@ -512,7 +551,9 @@ impl Task {
             if let Some(verb) = script.strip_prefix(ADMINISTRATOR) {
                 return Some(Self::Administrator(verb.starts_with("Enable")));
             }
-            if let Some(name) = script.strip_prefix(REMOVE_APP).and_then(|rest| rest.strip_suffix(REMOVE_APP_END)) {
+            if let Some(name) =
+                script.strip_prefix(REMOVE_APP).and_then(|rest| rest.strip_suffix(REMOVE_APP_END))
+            {
                 return Some(Self::RemoveApp(name.to_owned()));
             }
             if let Some(name) = script.strip_prefix(NEVER_EXPIRES).and_then(|rest| rest.strip_suffix("'\"")) {
@@ -527,11 +568,19 @@ impl Task {
             return Some(Self::Wireless);
         }
         if let Some(rest) = run.strip_prefix("cmd.exe /c >") {
-            let (file, part) = rest.trim_start_matches('>').strip_prefix("\"%SystemRoot%\\Temp\\")?.split_once(".b64\" echo ")?;
+            let (file, part) = rest
+                .trim_start_matches('>')
+                .strip_prefix("\"%SystemRoot%\\Temp\\")?
+                .split_once(".b64\" echo ")?;
             // The number is counted when all parts are there.
-            return Some(Self::ScriptPart(file.to_owned(), usize::from(rest.starts_with('>')), part.to_owned()));
+            return Some(Self::ScriptPart(
+                file.to_owned(),
+                usize::from(rest.starts_with('>')),
+                part.to_owned(),
+            ));
         }
-        if let Some(rest) = run.strip_prefix("cmd.exe /s /c \"certutil.exe -f -decode \"%SystemRoot%\\Temp\\") {
+        if let Some(rest) = run.strip_prefix("cmd.exe /s /c \"certutil.exe -f -decode \"%SystemRoot%\\Temp\\")
+        {
             return Some(Self::ScriptRun(rest.split_once(".b64\"")?.0.to_owned()));
         }
         let name = run.split_once(&format!("\"%SystemDrive%\\{FOLDER}\\"))?.1.strip_suffix('"')?;
@@ -543,7 +592,9 @@ impl Task {
 /// Registry values that mean something of their own.
 fn known_registry(run: &str) -> Option<Task> {
     let value = registry_value(run)?;
-    let is = |key: &str| value.key.to_ascii_lowercase().replace("hkey_local_machine", "hklm") == key.to_ascii_lowercase();
+    let is = |key: &str| {
+        value.key.to_ascii_lowercase().replace("hkey_local_machine", "hklm") == key.to_ascii_lowercase()
+    };
     if !matches!(value.value.as_str(), "1" | "0x1" | "0x00000001") || value.kind != "dword" {
         return None;
     }
@@ -643,7 +694,12 @@ mod tests {
     #[test]
     fn every_task_is_understood_as_it_is_said() {
         let registry = |key: &str, name: &str, value: &str| {
-            Task::Registry(RegistryValue { key: key.into(), name: name.into(), kind: "string".into(), value: value.into() })
+            Task::Registry(RegistryValue {
+                key: key.into(),
+                name: name.into(),
+                kind: "string".into(),
+                value: value.into(),
+            })
         };
         let tasks = [
             Task::NoNetwork,
@@ -680,8 +736,15 @@ mod tests {
 
     #[test]
     fn commands_of_others_are_understood_where_they_mean_the_same() {
-        let said = |run: &str, description: &str| Said { run: run.into(), description: description.into(), wait: true };
-        let waive = said("reg add HKLM\\SYSTEM\\Setup\\LabConfig /v BypassTPMCheck /t REG_DWORD /d 1 /f", "old machines");
+        let said = |run: &str, description: &str| Said {
+            run: run.into(),
+            description: description.into(),
+            wait: true,
+        };
+        let waive = said(
+            "reg add HKLM\\SYSTEM\\Setup\\LabConfig /v BypassTPMCheck /t REG_DWORD /d 1 /f",
+            "old machines",
+        );
         assert_eq!(Task::understand(Stage::SetupStart, &waive), Task::Waive(Requirement::SecurityChip));
         let other = said("reg add HKLM\\SOFTWARE\\A /v B /d C /f", "");
         assert!(matches!(Task::understand(Stage::SystemInstalled, &other), Task::Own(_)));

@@ -3,9 +3,10 @@
 use neat_answer::{
     Dialect, Model, Secrets,
     model::{
-        Account, Administrator, AppList, Architecture, Command, Disk, EditionChoice, Erases, FirstStart, KeyChoice,
-        Language, Licence, Machine, Network, Page, Partition, PartitionKind, Place, Power, Privacy, RegistryValue,
-        Remote, Requirement, Scheme, Script, Secret, Size, Stage, StaticAddress, System, WhenDone, Wireless,
+        Account, Administrator, AppList, Architecture, Command, Disk, EditionChoice, Erases, FirstStart,
+        KeyChoice, Language, Licence, Machine, Network, Page, Partition, PartitionKind, Place, Power,
+        Privacy, RegistryValue, Remote, Requirement, Scheme, Script, Secret, Size, Stage, StaticAddress,
+        System, WhenDone, Wireless,
     },
 };
 use proptest::{collection::vec, option, prelude::*, sample::subsequence};
@@ -14,8 +15,25 @@ use std::path::Path;
 /// Text that breaks what is not escaped: one line, no blanks at its ends.
 fn hostile() -> impl Strategy<Value = String> {
     let part = prop_oneof![
-        Just("]]>"), Just("<!--"), Just("&amp;"), Just("&lt;"), Just("\""), Just("'"), Just("\\"), Just("𐐷é漢"), Just("%PATH%"),
-        Just("$HOME"), Just("#"), Just("a b"), Just("x"), Just("{a"), Just("}"), Just(": "), Just("- "), Just("`"), Just("~"),
+        Just("]]>"),
+        Just("<!--"),
+        Just("&amp;"),
+        Just("&lt;"),
+        Just("\""),
+        Just("'"),
+        Just("\\"),
+        Just("𐐷é漢"),
+        Just("%PATH%"),
+        Just("$HOME"),
+        Just("#"),
+        Just("a b"),
+        Just("x"),
+        Just("{a"),
+        Just("}"),
+        Just(": "),
+        Just("- "),
+        Just("`"),
+        Just("~"),
     ];
     vec(part, 1..5).prop_map(|parts| format!("t{}e", parts.concat()))
 }
@@ -29,7 +47,8 @@ fn word() -> impl Strategy<Value = String> {
 }
 
 fn tag() -> impl Strategy<Value = String> {
-    prop_oneof![Just("en-GB"), Just("da-DK"), Just("de-DE"), Just("nb-NO"), Just("sr-Latn-RS")].prop_map(str::to_owned)
+    prop_oneof![Just("en-GB"), Just("da-DK"), Just("de-DE"), Just("nb-NO"), Just("sr-Latn-RS")]
+        .prop_map(str::to_owned)
 }
 
 fn secret() -> impl Strategy<Value = Option<Secret>> {
@@ -47,12 +66,14 @@ fn machine_names() -> impl Strategy<Value = String> {
 }
 
 fn guarded(disk: Disk) -> impl Strategy<Value = Disk> {
-    (any::<bool>(), option::of(1_u64..99), option::of(9_000_u64..999_999)).prop_map(move |(only_disk, least, most)| Disk {
-        only_disk,
-        at_least: least.map(Size::Mib),
-        at_most: most.map(Size::Mib),
-        ..disk.clone()
-    })
+    (any::<bool>(), option::of(1_u64..99), option::of(9_000_u64..999_999)).prop_map(
+        move |(only_disk, least, most)| Disk {
+            only_disk,
+            at_least: least.map(Size::Mib),
+            at_most: most.map(Size::Mib),
+            ..disk.clone()
+        },
+    )
 }
 
 fn disks(dialect: Dialect) -> impl Strategy<Value = Vec<Disk>> {
@@ -92,15 +113,21 @@ fn disks(dialect: Dialect) -> impl Strategy<Value = Vec<Disk>> {
 
 fn accounts(dialect: Dialect) -> impl Strategy<Value = Vec<Account>> {
     let linux = dialect != Dialect::Unattend;
-    let rest = (maybe(hostile()), subsequence(vec!["administrators".to_owned(), "video".to_owned()], 0..=2), secret());
-    let one = (word(), rest, any::<bool>(), 0_u32..3).prop_map(move |(name, (full_name, groups, password), lasting, times)| Account {
-        full_name,
-        groups,
-        password,
-        password_never_expires: lasting && !linux,
-        automatic_sign_ins: if linux { 0 } else { times },
-        ..Account::named(&name)
-    });
+    let rest = (
+        maybe(hostile()),
+        subsequence(vec!["administrators".to_owned(), "video".to_owned()], 0..=2),
+        secret(),
+    );
+    let one = (word(), rest, any::<bool>(), 0_u32..3).prop_map(
+        move |(name, (full_name, groups, password), lasting, times)| Account {
+            full_name,
+            groups,
+            password,
+            password_never_expires: lasting && !linux,
+            automatic_sign_ins: if linux { 0 } else { times },
+            ..Account::named(&name)
+        },
+    );
     // Without an account autoinstall asks for one.
     let least = usize::from(dialect == Dialect::Autoinstall);
     vec(one, least..3).prop_map(move |mut all| {
@@ -125,7 +152,12 @@ fn accounts(dialect: Dialect) -> impl Strategy<Value = Vec<Account>> {
 fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
     let stages = match dialect {
         Dialect::Unattend => vec![
-            Stage::SetupStart, Stage::SystemInstalled, Stage::FirstSignIn, Stage::Generalize, Stage::AuditSystem, Stage::AuditUser,
+            Stage::SetupStart,
+            Stage::SystemInstalled,
+            Stage::FirstSignIn,
+            Stage::Generalize,
+            Stage::AuditSystem,
+            Stage::AuditUser,
         ],
         Dialect::Autoinstall => vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart],
         _ => vec![Stage::SetupStart, Stage::SystemInstalled],
@@ -136,19 +168,27 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
     let run = if is_unattend {
         hostile().boxed()
     } else {
-        ("c[a-z]{1,5}", prop_oneof![Just("'it; is'"), Just("\"a # b\""), Just("--x=𐐷é"), Just("a\\ b"), Just("\"$HOME/]]>\"")])
+        (
+            "c[a-z]{1,5}",
+            prop_oneof![
+                Just("'it; is'"),
+                Just("\"a # b\""),
+                Just("--x=𐐷é"),
+                Just("a\\ b"),
+                Just("\"$HOME/]]>\"")
+            ],
+        )
             .prop_map(|(word, rest)| format!("{word} {rest}"))
             .boxed()
     };
-    let one = (proptest::sample::select(stages), run, maybe(hostile()), any::<bool>(), any::<bool>()).prop_map(
-        move |(stage, run, description, first, second)| Command {
+    let one = (proptest::sample::select(stages), run, maybe(hostile()), any::<bool>(), any::<bool>())
+        .prop_map(move |(stage, run, description, first, second)| Command {
             description: if has_description { description } else { String::new() },
             wait: !first || stage == Stage::FirstSignIn,
             hidden: is_unattend && second,
             outside: !is_unattend && second && stage == Stage::SystemInstalled,
             ..Command::new(stage, run)
-        },
-    );
+        });
     vec(one, 0..5).prop_map(move |mut all| {
         // As they are read back: by stage, and those that are waited for, or inside, first where the dialect has two
         // places.
@@ -187,17 +227,19 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
         name_servers: if gateway { vec!["192.0.2.53".into(), "192.0.2.54".into()] } else { Vec::new() },
     });
     let place = option::of(prop_oneof![Just(Place::Home), Just(Place::Work), Just(Place::Public)]);
-    (option::of(fixed), hostile(), secret(), any::<bool>(), place).prop_map(move |(fixed, name, password, other, place)| {
-        let is_unattend = dialect == Dialect::Unattend;
-        // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
-        let has_wireless = !is_unattend && !(dialect == Dialect::Kickstart && fixed.is_some()) && other;
-        Network {
-            needed: (other && dialect != Dialect::Kickstart).then_some(false),
-            place: place.filter(|_| is_unattend),
-            wireless: has_wireless.then_some(Wireless { name, password, hidden: false }),
-            fixed,
-        }
-    })
+    (option::of(fixed), hostile(), secret(), any::<bool>(), place).prop_map(
+        move |(fixed, name, password, other, place)| {
+            let is_unattend = dialect == Dialect::Unattend;
+            // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
+            let has_wireless = !is_unattend && !(dialect == Dialect::Kickstart && fixed.is_some()) && other;
+            Network {
+                needed: (other && dialect != Dialect::Kickstart).then_some(false),
+                place: place.filter(|_| is_unattend),
+                wireless: has_wireless.then_some(Wireless { name, password, hidden: false }),
+                fixed,
+            }
+        },
+    )
 }
 
 /// Models that `dialect` can say in full, in the form in which it says them back.
@@ -207,41 +249,68 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
         all.dedup();
         all
     });
-    let language = (maybe(tag()), maybe(tag()), maybe(keyboards), any::<bool>()).prop_map(move |(setup, user, keyboards, zone)| Language {
-        interface: String::new(),
-        system: if is_unattend { user.clone() } else { String::new() },
-        user: if is_unattend { user } else { String::new() },
-        keyboards,
-        time_zone: if zone { "Europe/Paris".into() } else { String::new() },
-        setup,
-    });
-    let edition = prop_oneof![hostile().prop_map(EditionChoice::Name), (1_u32..9).prop_map(EditionChoice::Number)];
-    let system = (option::of(edition), any::<bool>(), any::<bool>()).prop_map(move |(edition, key, licence)| System {
-        edition: match (dialect, edition) {
-            (Dialect::Unattend, own) | (Dialect::Autoinstall, own @ Some(EditionChoice::Name(_))) => own,
-            _ => None,
+    let language = (maybe(tag()), maybe(tag()), maybe(keyboards), any::<bool>()).prop_map(
+        move |(setup, user, keyboards, zone)| Language {
+            interface: String::new(),
+            system: if is_unattend { user.clone() } else { String::new() },
+            user: if is_unattend { user } else { String::new() },
+            keyboards,
+            time_zone: if zone { "Europe/Paris".into() } else { String::new() },
+            setup,
         },
-        key: (is_unattend && key).then_some(KeyChoice::None(true)),
-        licence: (licence && matches!(dialect, Dialect::Unattend | Dialect::Kickstart)).then_some(Licence::Accept),
-    });
-    let machine = (machine_names(), maybe(hostile()), maybe(hostile()), any::<bool>()).prop_map(move |(name, owner, organisation, domain)| {
-        let is_fixed = !name.is_empty() && !name.contains('{');
-        Machine {
-            name: if is_unattend || name != "{random}" { name } else { "{random:8}".into() },
-            domain: if domain && (is_unattend || is_fixed) { "ferries.example".into() } else { String::new() },
-            owner: if is_unattend { owner } else { String::new() },
-            organisation: if is_unattend { organisation } else { String::new() },
-        }
-    });
+    );
+    let edition =
+        prop_oneof![hostile().prop_map(EditionChoice::Name), (1_u32..9).prop_map(EditionChoice::Number)];
+    let system =
+        (option::of(edition), any::<bool>(), any::<bool>()).prop_map(move |(edition, key, licence)| System {
+            edition: match (dialect, edition) {
+                (Dialect::Unattend, own) | (Dialect::Autoinstall, own @ Some(EditionChoice::Name(_))) => own,
+                _ => None,
+            },
+            key: (is_unattend && key).then_some(KeyChoice::None(true)),
+            licence: (licence && matches!(dialect, Dialect::Unattend | Dialect::Kickstart))
+                .then_some(Licence::Accept),
+        });
+    let machine = (machine_names(), maybe(hostile()), maybe(hostile()), any::<bool>()).prop_map(
+        move |(name, owner, organisation, domain)| {
+            let is_fixed = !name.is_empty() && !name.contains('{');
+            Machine {
+                name: if is_unattend || name != "{random}" { name } else { "{random:8}".into() },
+                domain: if domain && (is_unattend || is_fixed) {
+                    "ferries.example".into()
+                } else {
+                    String::new()
+                },
+                owner: if is_unattend { owner } else { String::new() },
+                organisation: if is_unattend { organisation } else { String::new() },
+            }
+        },
+    );
     let people = (accounts(dialect), secret(), option::of(any::<bool>()));
-    let start = (subsequence(vec![Page::LocalAccount, Page::Registration, Page::Wireless], 0..=3), any::<bool>(), 0_u8..3);
-    let checks = subsequence(vec![Requirement::SecurityChip, Requirement::SecureStart, Requirement::DiskSize], 0..=3);
+    let start = (
+        subsequence(vec![Page::LocalAccount, Page::Registration, Page::Wireless], 0..=3),
+        any::<bool>(),
+        0_u8..3,
+    );
+    let checks =
+        subsequence(vec![Requirement::SecurityChip, Requirement::SecureStart, Requirement::DiskSize], 0..=3);
     let more = (checks, any::<bool>(), any::<bool>(), option::of(0_u32..99), 0_u8..3);
     let registry = vec((hostile(), hostile(), any::<bool>()), 0..3);
-    let software = (subsequence(vec!["vim".to_owned(), "nano".to_owned()], 0..=2), subsequence(vec!["cards".to_owned(), "news".to_owned()], 0..=2));
+    let software = (
+        subsequence(vec!["vim".to_owned(), "nano".to_owned()], 0..=2),
+        subsequence(vec!["cards".to_owned(), "news".to_owned()], 0..=2),
+    );
     let parts = (language, system, machine, disks(dialect), people, network(dialect), start);
     (parts, more, registry, software, commands(dialect), scripts(dialect), any::<bool>()).prop_map(
-        move |((language, system, machine, disk, people, network, start), more, registry, software, command, script, erases)| {
+        move |(
+            (language, system, machine, disk, people, network, start),
+            more,
+            registry,
+            software,
+            command,
+            script,
+            erases,
+        )| {
             let (account, password, enabled) = people;
             let privacy = [None, Some(Privacy::Accept), Some(Privacy::Decline)][start.2 as usize];
             let (waive, encryption, remote, minutes, done) = more;
@@ -254,7 +323,8 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                     value,
                 })
                 .collect();
-            let (machine_values, user_values): (Vec<_>, Vec<_>) = registry.into_iter().partition(|own| own.key.starts_with("HKLM"));
+            let (machine_values, user_values): (Vec<_>, Vec<_>) =
+                registry.into_iter().partition(|own| own.key.starts_with("HKLM"));
             Model {
                 erases: if erases { Erases::Yes } else { Erases::No },
                 architectures: if is_unattend { vec![Architecture::X64] } else { Vec::new() },
@@ -283,15 +353,27 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                     sleep_minutes: minutes.filter(|_| is_unattend),
                     screen_minutes: minutes.filter(|_| is_unattend),
                     hibernation: minutes.map(|own| own % 2 == 0).filter(|_| is_unattend),
-                    when_done: if is_unattend { None } else { [None, Some(WhenDone::Off), Some(WhenDone::Restart)][done as usize] },
+                    when_done: if is_unattend {
+                        None
+                    } else {
+                        [None, Some(WhenDone::Off), Some(WhenDone::Restart)][done as usize]
+                    },
                 },
                 software: AppList {
                     add: if is_unattend { Vec::new() } else { software.0 },
                     remove: software.1,
-                    drivers: if is_unattend && encryption { vec!["%configsetroot%\\drivers".into()] } else { Vec::new() },
+                    drivers: if is_unattend && encryption {
+                        vec!["%configsetroot%\\drivers".into()]
+                    } else {
+                        Vec::new()
+                    },
                     updates: if is_unattend && remote { vec!["D:\\up dates".into()] } else { Vec::new() },
                 },
-                registry: if is_unattend { machine_values.into_iter().chain(user_values).collect() } else { Vec::new() },
+                registry: if is_unattend {
+                    machine_values.into_iter().chain(user_values).collect()
+                } else {
+                    Vec::new()
+                },
                 command,
                 script,
                 ..Model::default()

@@ -35,10 +35,14 @@ pub(crate) enum AnswerAction {
     )]
     Insert(InsertArgs),
     /// Move a command of a stage to another number
-    #[command(after_help = "Example:\n  neatstack answer move autounattend.xml --stage first-sign-in --from 3 --to 1")]
+    #[command(
+        after_help = "Example:\n  neatstack answer move autounattend.xml --stage first-sign-in --from 3 --to 1"
+    )]
     Move(MoveArgs),
     /// Take a command of a stage out
-    #[command(after_help = "Example:\n  neatstack answer remove autounattend.xml --stage first-sign-in --number 2")]
+    #[command(
+        after_help = "Example:\n  neatstack answer remove autounattend.xml --stage first-sign-in --number 2"
+    )]
     Remove(RemoveArgs),
     /// Say what is wrong with answers, and what they erase
     #[command(

@@ -3,15 +3,15 @@
 use super::{read_text, refuse_existing};
 use crate::{
     args::{
-        AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs, RemoveArgs,
-        WriteArgs,
+        AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
+        RemoveArgs, WriteArgs,
     },
     context::Context,
     show,
 };
 use neat_answer::{
-    AnswerFile, Dialect, Finding, Gravity, Known, MediaFacts, Model, Report, Secrets, SideFile, SiteList, check_file,
-    check_model, insert_command,
+    AnswerFile, Dialect, Finding, Gravity, Known, MediaFacts, Model, Report, Secrets, SideFile, SiteList,
+    check_file, check_model, insert_command,
     model::{Command, Origin},
     move_command, read_file, remove_command, write_model,
 };
@@ -45,7 +45,9 @@ enum Opened {
 }
 
 fn bytes_of(path: &Path) -> Result<Vec<u8>> {
-    Content::from_path(path)?.to_vec(AnswerFile::MAX_LEN, "answer file").map_err(|error| error.within(path.display()))
+    Content::from_path(path)?
+        .to_vec(AnswerFile::MAX_LEN, "answer file")
+        .map_err(|error| error.within(path.display()))
 }
 
 fn open(path: &Path) -> Result<Opened> {
@@ -94,7 +96,9 @@ fn give(text: &str, args: &OutputArgs, context: &Context) -> Result<()> {
 fn ask_for(what: &str, usual: &str) -> Result<String> {
     let fault = Error::io("read from", Path::new("the terminal"));
     let mut out = std::io::stderr();
-    write!(out, "{what} [{usual}]: ").and_then(|()| out.flush()).map_err(Error::io("write to", Path::new("the terminal")))?;
+    write!(out, "{what} [{usual}]: ")
+        .and_then(|()| out.flush())
+        .map_err(Error::io("write to", Path::new("the terminal")))?;
     let mut line = String::new();
     std::io::stdin().lock().read_line(&mut line).map_err(fault)?;
     Ok(line.trim().to_owned())
@@ -131,7 +135,8 @@ impl<'a> HiddenInput<'a> {
         let before = rustix::termios::tcgetattr(terminal).map_err(failed)?;
         let mut hidden = before.clone();
         hidden.local_modes -= rustix::termios::LocalModes::ECHO;
-        rustix::termios::tcsetattr(terminal, rustix::termios::OptionalActions::Flush, &hidden).map_err(failed)?;
+        rustix::termios::tcsetattr(terminal, rustix::termios::OptionalActions::Flush, &hidden)
+            .map_err(failed)?;
         Ok(Self { terminal, before })
     }
 }
@@ -139,12 +144,14 @@ impl<'a> HiddenInput<'a> {
 impl Drop for HiddenInput<'_> {
     fn drop(&mut self) {
         // Nothing more can be done if the terminal does not take its own settings back.
-        let _ = rustix::termios::tcsetattr(self.terminal, rustix::termios::OptionalActions::Flush, &self.before);
+        let _ =
+            rustix::termios::tcsetattr(self.terminal, rustix::termios::OptionalActions::Flush, &self.before);
     }
 }
 
 fn new(args: &NewArgs, context: &Context) -> Result<()> {
-    let asks = std::io::stdin().is_terminal() && std::io::stderr().is_terminal() && !context.quiet && !context.json;
+    let asks =
+        std::io::stdin().is_terminal() && std::io::stderr().is_terminal() && !context.quiet && !context.json;
     let get = |given: &Option<String>, what: &str, usual: &str| match given {
         Some(text) => Ok(text.clone()),
         None if asks => ask_for(what, usual),
@@ -158,8 +165,11 @@ fn new(args: &NewArgs, context: &Context) -> Result<()> {
         account: get(&args.account, "Name of the first account", "user")?,
     };
     let text = neat_answer::starter(&known)?;
-    let problems: Vec<Finding> =
-        check_model(&Model::parse(&text)?, None).findings.into_iter().filter(|own| own.gravity == Gravity::Problem).collect();
+    let problems: Vec<Finding> = check_model(&Model::parse(&text)?, None)
+        .findings
+        .into_iter()
+        .filter(|own| own.gravity == Gravity::Problem)
+        .collect();
     if let Some(finding) = problems.first() {
         return Err(Error::request(format!("{}: {}", finding.field, finding.message), finding.hint.clone()));
     }
@@ -218,7 +228,8 @@ fn model_of(path: &Path, context: &Context) -> Result<Model> {
         Opened::File(file) => {
             let mut model = read_file(&file).map_err(|error| error.within(path.display()))?.model;
             let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-            let sha256 = digest_of(&Content::from_bytes(bytes_of(path)?), DigestKind::Sha256, &context.job())?;
+            let sha256 =
+                digest_of(&Content::from_bytes(bytes_of(path)?), DigestKind::Sha256, &context.job())?;
             model.origin = Some(Origin { dialect: file.dialect, file: name, sha256 });
             Ok(model)
         }
@@ -236,7 +247,8 @@ fn write(args: &WriteArgs, context: &Context) -> Result<()> {
         None => context.print(&written.text)?,
         Some(path) => {
             refuse_existing(path, args.replace)?;
-            let beside: Vec<PathBuf> = written.files.iter().map(|file| folder_of(path).join(&file.path)).collect();
+            let beside: Vec<PathBuf> =
+                written.files.iter().map(|file| folder_of(path).join(&file.path)).collect();
             beside.iter().try_for_each(|path| refuse_existing(path, args.replace))?;
             write_file(path, &written.bytes, true)?;
             write_beside(&written.files, &folder_of(path))?;
@@ -256,14 +268,27 @@ fn write_beside(files: &[SideFile], folder: &Path) -> Result<()> {
     files.iter().try_for_each(|file| write_file(&folder.join(&file.path), &file.bytes, true))
 }
 
-fn write_sites(args: &WriteArgs, sites: &Path, model: &Model, dialect: Dialect, context: &Context) -> Result<()> {
+fn write_sites(
+    args: &WriteArgs,
+    sites: &Path,
+    model: &Model,
+    dialect: Dialect,
+    context: &Context,
+) -> Result<()> {
     let Some(folder) = &args.output else { return Ok(()) };
-    let list = SiteList::parse(&read_text(sites, "site list")?).map_err(|error| error.within(sites.display()))?;
+    let list =
+        SiteList::parse(&read_text(sites, "site list")?).map_err(|error| error.within(sites.display()))?;
     let findings = list.check(Some(model), Some(dialect));
     if let Some(finding) = findings.iter().find(|own| own.gravity == Gravity::Problem) {
-        return Err(Error::request(format!("{}: {}", sites.display(), finding.message), finding.hint.clone()));
+        return Err(Error::request(
+            format!("{}: {}", sites.display(), finding.message),
+            finding.hint.clone(),
+        ));
     }
-    let ending = Path::new(dialect.place()).extension().map(|own| format!(".{}", own.to_string_lossy())).unwrap_or_default();
+    let ending = Path::new(dialect.place())
+        .extension()
+        .map(|own| format!(".{}", own.to_string_lossy()))
+        .unwrap_or_default();
     let mut model = model.clone();
     let mut secrets = secrets(&args.model, &ask_secret);
     let fetched = neat_answer::fetch(&mut model, &mut secrets)?;
@@ -281,7 +306,9 @@ fn write_sites(args: &WriteArgs, sites: &Path, model: &Model, dialect: Dialect, 
         refuse_existing(&path, args.replace)?;
         write_file(&path, &written.bytes, true)?;
         write_beside(&written.files, &own)?;
-        said.extend(written.findings.into_iter().filter(|finding| !said.contains(finding)).collect::<Vec<_>>());
+        said.extend(
+            written.findings.into_iter().filter(|finding| !said.contains(finding)).collect::<Vec<_>>(),
+        );
     }
     let count = show::count(list.sites.len() as u64, "answer file", "answer files");
     if !said.is_empty() {
@@ -309,7 +336,9 @@ fn change(
         })?,
         Opened::Model(mut model) => {
             done = change(&mut model)?;
-            if std::fs::read_to_string(path).is_ok_and(|text| text.lines().any(|line| line.trim_start().starts_with('#'))) {
+            if std::fs::read_to_string(path)
+                .is_ok_and(|text| text.lines().any(|line| line.trim_start().starts_with('#')))
+            {
                 context.say("note: comments of the model are not kept");
             }
             (model.to_toml()?.into_bytes(), Vec::new())
@@ -378,7 +407,10 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
             reports.push((path.clone(), check_file(&file, Some(&facts))));
         }
         if reports.is_empty() {
-            return Err(Error::request(format!("{name} has no answer file where setup looks"), "name an answer file, with --media if it is for this one"));
+            return Err(Error::request(
+                format!("{name} has no answer file where setup looks"),
+                "name an answer file, with --media if it is for this one",
+            ));
         }
     } else {
         match open(&args.file)? {
@@ -403,10 +435,14 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
         u8::from(reports.iter().any(|(_, report)| report.has_problems()))
     };
     if context.json {
-        let list: Vec<_> = reports.iter().map(|(name, report)| json!({ "file": name, "report": report, "erases": report.erasure.line() })).collect();
+        let list: Vec<_> = reports
+            .iter()
+            .map(|(name, report)| json!({ "file": name, "report": report, "erases": report.erasure.line() }))
+            .collect();
         context.print_json(&json!({ "checked": list, "exit_code": code }))?;
     } else {
-        let text: Vec<String> = reports.iter().map(|(name, report)| show::answer::report(name, report)).collect();
+        let text: Vec<String> =
+            reports.iter().map(|(name, report)| show::answer::report(name, report)).collect();
         context.print(&text.join("\n"))?;
     }
     Ok(ExitCode::from(code))

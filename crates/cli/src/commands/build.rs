@@ -46,9 +46,8 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     )?;
     match outcomes.as_slice() {
         [outcome] if !has_sites && context.json => context.print_json(&outcome.ledger),
-        [outcome] if !has_sites => {
-            context.print(&show::plan::built(&outcome.ledger.output, &outcome.ledger_path.display().to_string()))
-        }
+        [outcome] if !has_sites => context
+            .print(&show::plan::built(&outcome.ledger.output, &outcome.ledger_path.display().to_string())),
         several if context.json => {
             let ledgers: Vec<_> = several.iter().map(|outcome| &outcome.ledger).collect();
             context.print_json(&ledgers)

@@ -74,10 +74,13 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
             "which devices of a console are still without a driver",
         ),
         (
-            format!("neatstack answer check {folder}/bridge-last-year.xml --media {}", demo.media.display()),
+            format!("neatstack answer check {folder}/bridge-answers.xml --media {}", demo.media.display()),
             "what is wrong with last year's answer file",
         ),
-        (format!("neatstack build {folder}/fleet.stack.toml"), "a media for each machine of a list, from one pass"),
+        (
+            format!("neatstack build {folder}/fleet.stack.toml"),
+            "a media for each machine of a list, from one pass",
+        ),
         (format!("neatstack compare {} {iso}", demo.media.display()), "exactly what the build changed"),
         (format!("neatstack files {iso} --digest sha256"), "every file with its digest"),
         (format!("neatstack build {stack}"), "build it again: the same bytes come out"),

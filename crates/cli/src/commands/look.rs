@@ -8,10 +8,10 @@ use crate::{
     context::Context,
     show::{self, Sheet, image::ImageView, style},
 };
+use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of};
 use neat_image::{is_image_file, open_path};
 use neat_media::read;
-use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
 use neat_stack::{LEDGER_KIND, Ledger, StackFile};
 use serde_json::json;
 use std::path::Path;

@@ -50,7 +50,12 @@ pub(crate) fn report(name: &str, report: &Report) -> String {
         text.push_str(&line(finding));
     }
     if !report.has_problems() {
-        text.push_str(&format!("  {}{:>7}{:#}  nothing is wrong with it\n", style::GOOD, "clean", style::GOOD));
+        text.push_str(&format!(
+            "  {}{:>7}{:#}  nothing is wrong with it\n",
+            style::GOOD,
+            "clean",
+            style::GOOD
+        ));
     }
     if report.does.len() > 1 {
         text.push_str(&format!("\n{}What it does to a machine{:#}\n", style::HEADING, style::HEADING));

@@ -5,9 +5,9 @@ use super::{
     image::{editions, insides},
     size, style, time,
 };
+use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
 use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
-use neat_answer::answer_files;
 use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
 use std::path::Path;

@@ -116,12 +116,18 @@ fn variants(variants: &[VariantSummary]) -> String {
         rows.push(row);
     }
     let count = rows.first().map_or(0, Vec::len);
-    let width = |column: usize| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0);
+    let width = |column: usize| {
+        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
+    };
     let widths: Vec<usize> = (0..count).map(width).collect();
     let machines = super::count(variants.len() as u64, "machine", "machines");
     let mut text = format!("\n{}{machines}{:#}\n", style::HEADING, style::HEADING);
     for (index, row) in rows.iter().enumerate() {
-        let cells: Vec<String> = row.iter().zip(&widths).map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.chars().count()))).collect();
+        let cells: Vec<String> = row
+            .iter()
+            .zip(&widths)
+            .map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.chars().count())))
+            .collect();
         let line = cells.join("  ");
         let line = line.trim_end();
         if index == 0 {

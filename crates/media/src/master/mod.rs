@@ -31,12 +31,12 @@ mod together;
 
 use blobs::Blobs;
 pub use blobs::Twins;
-pub use together::write_together;
 use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
 use std::{
     collections::{HashMap, HashSet},
     sync::Arc,
 };
+pub use together::write_together;
 use zerocopy::IntoBytes;
 
 /// Which names the Joliet tree may hold.

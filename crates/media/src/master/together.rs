@@ -12,7 +12,12 @@ type Digests = Vec<Vec<Option<String>>>;
 
 /// Writes each plan to the output of the same index, and gives the SHA-256 of the files that are wanted of each as
 /// [`Plan::write_and_digest`] does. Content that all have is read once for all of them.
-pub fn write_together(plans: &[&Plan], wanted: &[Vec<NodeId>], outputs: &mut [Output], job: &Job<'_>) -> Result<Digests> {
+pub fn write_together(
+    plans: &[&Plan],
+    wanted: &[Vec<NodeId>],
+    outputs: &mut [Output],
+    job: &Job<'_>,
+) -> Result<Digests> {
     let Some((first, rest)) = plans.split_first() else { return Ok(Vec::new()) };
     let is_alike = |plan: &&Plan| {
         plan.regions.len() == first.regions.len()
@@ -77,7 +82,11 @@ pub fn write_together(plans: &[&Plan], wanted: &[Vec<NodeId>], outputs: &mut [Ou
     }
     job.event(Event::StepFinished);
     let digest = |plan: usize, number: &Option<u32>| digests.get(&(plan, (*number)?)).cloned();
-    Ok(numbers.iter().enumerate().map(|(plan, own)| own.iter().map(|number| digest(plan, number)).collect()).collect())
+    Ok(numbers
+        .iter()
+        .enumerate()
+        .map(|(plan, own)| own.iter().map(|number| digest(plan, number)).collect())
+        .collect())
 }
 
 /// The content of a blob that all plans have alike.

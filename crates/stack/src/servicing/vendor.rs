@@ -1,11 +1,7 @@
 //! Vendors' update packages: staged on the media, and named in the answer file so that setup installs them.
 
 use super::{EditionWork, inputs::update_paths};
-use crate::{
-    StackFile,
-    edit::Editor,
-    plan::Weight,
-};
+use crate::{StackFile, edit::Editor, plan::Weight};
 use neat_answer::{AnswerFile, Dialect, answer_files, servicing};
 use neat_content::{Content, Job, ReadAt, Result};
 use neat_package::{Architecture, VendorPackage};
