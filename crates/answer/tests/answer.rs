@@ -132,3 +132,91 @@ fn passwords_come_back_and_are_never_shown() {
     let none = Secrets { base: dir.path().into(), ..Secrets::default() };
     assert!(none.get("x", &Secret::Prompt(true)).unwrap_err().to_string().contains("terminal"));
 }
+
+/// A value as a parser of YAML that is not ours to write reads it.
+fn yaml_value(yaml: &yaml_rust2::Yaml) -> serde_json::Value {
+    use yaml_rust2::Yaml;
+    match yaml {
+        Yaml::Integer(number) => (*number).into(),
+        Yaml::String(text) | Yaml::Real(text) => text.clone().into(),
+        Yaml::Boolean(truth) => (*truth).into(),
+        Yaml::Array(items) => items.iter().map(yaml_value).collect(),
+        Yaml::Hash(pairs) => {
+            let pair = |(key, value): (&Yaml, &Yaml)| (key.as_str().unwrap().to_owned(), yaml_value(value));
+            serde_json::Value::Object(pairs.iter().map(pair).collect())
+        }
+        Yaml::Null => serde_json::Value::Null,
+        Yaml::Alias(_) | Yaml::BadValue => panic!("no value"),
+    }
+}
+
+/// Validates autoinstall answers by the schema written from its published reference.
+fn assert_valid_autoinstall(text: &str) {
+    let schema: serde_json::Value =
+        serde_json::from_str(include_str!("data/autoinstall.schema.json")).unwrap();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let documents = yaml_rust2::YamlLoader::load_from_str(text).unwrap();
+    let value = yaml_value(&documents[0]);
+    let errors: Vec<String> = validator.iter_errors(&value).map(|error| error.to_string()).collect();
+    assert!(errors.is_empty(), "{errors:?}\n{text}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn autoinstall_answers_are_valid_by_its_reference(model in models(Dialect::Autoinstall)) {
+        assert_valid_autoinstall(&write(&model, Dialect::Autoinstall).0.text);
+    }
+}
+
+/// Answers of made-up sites, as they have to come out. `NEATSTACK_RENEW_GOLDEN=1 cargo test` writes them anew, to be
+/// read before they are kept.
+#[test]
+fn answers_of_made_up_sites_are_as_reviewed() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden");
+    for (model, dialect, golden) in [
+        ("lab.answer.toml", Dialect::Preseed, "lab.preseed.cfg"),
+        ("lab.answer.toml", Dialect::Kickstart, "lab.ks"),
+        ("lab.answer.toml", Dialect::Autoinstall, "lab.user-data.yaml"),
+        ("shop.answer.toml", Dialect::Unattend, "shop.xml"),
+        ("bridge.answer.toml", Dialect::Unattend, "bridge.xml"),
+    ] {
+        let model = Model::parse(&std::fs::read_to_string(folder.join(model)).unwrap()).unwrap();
+        let mut secrets = Secrets { base: folder.clone(), ..Secrets::default() };
+        let written = write_model(&model, dialect, &mut secrets).unwrap();
+        let path = folder.join(golden);
+        if std::env::var_os("NEATSTACK_RENEW_GOLDEN").is_some() {
+            std::fs::write(&path, &written.bytes).unwrap();
+        }
+        let expected = std::fs::read_to_string(&path).unwrap();
+        assert!(written.text == expected, "{golden} differs:\n{}", written.text);
+        let report = check_file(&AnswerFile::parse(&written.bytes).unwrap(), None);
+        assert!(!report.has_problems() && !report.is_dangerous(), "{golden}: {:?}", report.findings);
+        if dialect == Dialect::Autoinstall {
+            assert_valid_autoinstall(&written.text);
+        }
+        // Last year's file, changed in one thing, is last year's file but for that.
+        let file = AnswerFile::parse(&written.bytes).unwrap();
+        let (bytes, _) = file
+            .changed(|model| {
+                model.language.time_zone = "Asia/Tokyo".into();
+                Ok(())
+            })
+            .unwrap();
+        let changed = String::from_utf8(bytes).unwrap();
+        let differ = changed.lines().zip(expected.lines()).filter(|(new, old)| new != old).count();
+        // One line for each architecture that the file serves.
+        assert_eq!(differ, model.architectures().len(), "{golden}:\n{changed}");
+    }
+}
+
+#[test]
+fn what_an_account_signs_in_with_is_what_the_system_computes() {
+    // `openssl passwd -6 -salt 'rounds=5000$P4ALha.yfZUJcLch'` of the password in tests/data/secret.txt.
+    let known = "$6$rounds=5000$P4ALha.yfZUJcLch$r2a94UW4JsWtFcJN.m0y4c9RIArfIYNC8ZZPccUy342UTlgw/jxtbJKZBkFIWpCCuppVAWYO.GCL3Wd9ZVJ3F1";
+    let mut model = Model { title: "Lab PCs of Saltmarsh School".into(), ..Model::default() };
+    model.account.push(Account { password: Some(Secret::File("secret.txt".into())), ..Account::named("teacher") });
+    let (file, _) = write(&model, Dialect::Preseed);
+    assert!(file.text.contains(known), "{}", file.text);
+}
