@@ -294,13 +294,63 @@ d-i mirror/http/hostname string mirror.brackwater.invalid\n\
 d-i mirror/http/directory string /debian\n\
 d-i mirror/http/proxy string\n";
 
-fn check_installer(firmware: Firmware) {
+/// The same in the neutral form, with a name that only the machine knows, and a command that says what it became.
+/// What the neutral form has no word for, the mirror that cannot be had here, stands in the dialect's own words.
+const MODEL: &str = r#"format = 1
+title = "Bridge console, by Debian's installer"
+erases = "yes"
+
+[language]
+setup = "en-GB"
+keyboards = ["en-GB"]
+time_zone = "Europe/London"
+
+[machine]
+name = "bridge-{serial}"
+domain = "ferries.example"
+
+[[account]]
+name = "helm"
+full_name = "The helm's \"own\" & 航"
+groups = ["administrators"]
+password = { file = "password" }
+
+[administrator]
+enabled = false
+
+[[disk]]
+device = "sda"
+wipe = true
+only_disk = true
+
+[[command]]
+stage = "setup-start"
+run = "echo @EARLY >/dev/ttyS0"
+
+[[command]]
+stage = "setup-start"
+run = "( while sleep 3; do echo \"@NAME $(cat /etc/hostname)\" >/dev/ttyS0; done )"
+wait = false
+
+[[own]]
+dialect = "preseed"
+text = """
+d-i mirror/country string manual
+d-i mirror/http/hostname string mirror.ferries.example
+d-i mirror/http/directory string /debian
+d-i mirror/http/proxy string"""
+"#;
+
+/// Starts the installer with answers in the file `name`, and watches that it asks nothing. The modules that the
+/// stock RAM disk fetches after the mirror cannot be had here, so it ends at the mirror's check.
+fn check_installer(firmware: Firmware, name: &str, text: &str, wanted: &[&str]) {
     let dir = tempfile::tempdir().unwrap();
-    fs::write(dir.path().join("bridge.preseed"), PRESEED).unwrap();
+    fs::write(dir.path().join(name), text).unwrap();
+    fs::write(dir.path().join("password"), "only here\n").unwrap();
     let stack = format!(
         "title = \"Installer\"\n[menu]\ntimeout_seconds = 1\non_timeout = \"default\"\nserial_speed = 115200\n[[menu.entry]]\nid = \"debian\"\n\
          title = \"Debian installer\"\nkernel = \"{INSTALLER}/linux\"\ninitrd = [\"{INSTALLER}/initrd.gz\"]\n\
-         options = \"console=ttyS0,115200 DEBIAN_FRONTEND=text ipv6.disable=1 --- quiet\"\nanswer = {{ file = \"bridge.preseed\", at = \"initrd\" }}\n\
+         options = \"console=ttyS0,115200 DEBIAN_FRONTEND=text ipv6.disable=1 --- quiet\"\nanswer = {{ file = \"{name}\", at = \"initrd\" }}\n\
          [media]\nlabel = \"INSTALLER\"\niso = \"installer.iso\"\n"
     );
     fs::write(dir.path().join("installer.stack.toml"), stack).unwrap();
@@ -309,13 +359,15 @@ fn check_installer(firmware: Firmware) {
         firmware,
         Drive::Disc,
         &dir.path().join("installer.iso"),
-        &["-nic", "user,restrict=on,model=virtio-net-pci"],
+        &["-nic", "user,restrict=on,model=virtio-net-pci", "-smbios", "type=1,serial=BF7001"],
     );
     machine.expect("@EARLY");
     let limit = Duration::from_secs(400);
     let reached = "Checking the Debian archive mirror";
     // A question would stand there for ever; waiting for either tells at once what was asked.
-    let text = machine.wait(reached, limit, limit, |text| text.contains(reached) || text.contains("Prompt:"));
+    let text = machine.wait(reached, limit, limit, |text| {
+        (text.contains(reached) && wanted.iter().all(|own| text.contains(own))) || text.contains("Prompt:")
+    });
     assert!(
         text.contains("Configuring the network with DHCP") && !text.contains("Prompt:"),
         "it asked something:\n{text}"
@@ -325,13 +377,31 @@ fn check_installer(firmware: Firmware) {
 #[test]
 #[ignore = "needs QEMU, isolinux and the Debian installer's netboot files"]
 fn the_debian_installer_takes_its_answers_on_bios() {
-    check_installer(Firmware::Bios);
+    check_installer(Firmware::Bios, "bridge.preseed", PRESEED, &[]);
 }
 
 #[test]
 #[ignore = "needs QEMU, OVMF, grub-efi-amd64-bin and the Debian installer's netboot files"]
 fn the_debian_installer_takes_its_answers_on_uefi() {
-    check_installer(Firmware::Uefi);
+    check_installer(Firmware::Uefi, "bridge.answer.toml", MODEL, &["@NAME bridge-BF7001"]);
+}
+
+#[test]
+#[ignore = "needs debconf"]
+fn debconf_reads_what_is_written() {
+    let dir = tempfile::tempdir().unwrap();
+    let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("../answer/tests/golden/lab.answer.toml");
+    fs::write(dir.path().join("bridge.answer.toml"), MODEL).unwrap();
+    fs::write(dir.path().join("password"), "only here\n").unwrap();
+    for model in ["bridge.answer.toml", golden.to_str().unwrap()] {
+        ok(dir.path(), &["answer", "write", model, "--dialect", "preseed", "-o", "p.cfg", "--replace", "-q"]);
+        let checked = Command::new("debconf-set-selections").args(["--checkonly", "p.cfg"]).current_dir(dir.path()).output().unwrap();
+        let said = String::from_utf8_lossy(&checked.stderr);
+        assert!(checked.status.success() && said.is_empty(), "{said}");
+    }
+    fs::write(dir.path().join("p.cfg"), "d-i time/zone nonsense x\n").unwrap();
+    let checked = Command::new("debconf-set-selections").args(["--checkonly", "p.cfg"]).current_dir(dir.path()).output().unwrap();
+    assert!(!checked.status.success(), "it finds what is wrong");
 }
 
 #[test]
