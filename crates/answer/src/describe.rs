@@ -16,7 +16,7 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
     }
     match &model.system.edition {
         Some(EditionChoice::Name(name)) if name == "ask" => {
-            lines.push("It asks which edition to install.".into())
+            lines.push("It asks which edition to install.".into());
         }
         Some(EditionChoice::Name(name)) => lines.push(format!("It installs {name}.")),
         Some(EditionChoice::Number(number)) => lines.push(format!("It installs edition {number}.")),

@@ -473,7 +473,7 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
         findings.push(Finding::note(
             field,
             format!("{} has no {what}, so there is nothing to say", dialect.name()),
-        ))
+        ));
     };
     if !model.waive.is_empty() {
         none("waive", "checks of the hardware");

@@ -91,7 +91,7 @@ impl SiteList {
     /// What is wrong with the list for a dialect and a model, by row.
     pub fn check(&self, model: Option<&Model>, dialect: Option<Dialect>) -> Vec<Finding> {
         let mut findings = Vec::new();
-        let needed = model.map(|model| placeholders(model)).unwrap_or_default();
+        let needed = model.map(placeholders).unwrap_or_default();
         for name in needed.iter().filter(|name| !self.columns.contains(name)) {
             let near = nearest(name, self.columns.iter().map(String::as_str));
             let hint = near.map_or_else(
@@ -121,13 +121,13 @@ impl SiteList {
                     "give each machine its own",
                 );
             }
-            if let Some(serial) = site.cells.get("serial").filter(|own| !own.is_empty()) {
-                if let Some(other) = serials.insert(serial.to_lowercase(), row) {
-                    add(
-                        format!("the serial number {serial:?} is the same as in row {other}"),
-                        "correct one of the two",
-                    );
-                }
+            if let Some(serial) = site.cells.get("serial").filter(|own| !own.is_empty())
+                && let Some(other) = serials.insert(serial.to_lowercase(), row)
+            {
+                add(
+                    format!("the serial number {serial:?} is the same as in row {other}"),
+                    "correct one of the two",
+                );
             }
             for name in &needed {
                 if site.cells.get(name).is_some_and(String::is_empty) {

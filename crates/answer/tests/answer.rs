@@ -216,7 +216,9 @@ fn what_an_account_signs_in_with_is_what_the_system_computes() {
     // `openssl passwd -6 -salt 'rounds=5000$P4ALha.yfZUJcLch'` of the password in tests/data/secret.txt.
     let known = "$6$rounds=5000$P4ALha.yfZUJcLch$r2a94UW4JsWtFcJN.m0y4c9RIArfIYNC8ZZPccUy342UTlgw/jxtbJKZBkFIWpCCuppVAWYO.GCL3Wd9ZVJ3F1";
     let mut model = Model { title: "Lab PCs of Saltmarsh School".into(), ..Model::default() };
-    model.account.push(Account { password: Some(Secret::File("secret.txt".into())), ..Account::named("teacher") });
+    model
+        .account
+        .push(Account { password: Some(Secret::File("secret.txt".into())), ..Account::named("teacher") });
     let (file, _) = write(&model, Dialect::Preseed);
     assert!(file.text.contains(known), "{}", file.text);
 }

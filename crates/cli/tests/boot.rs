@@ -395,12 +395,20 @@ fn debconf_reads_what_is_written() {
     fs::write(dir.path().join("password"), "only here\n").unwrap();
     for model in ["bridge.answer.toml", golden.to_str().unwrap()] {
         ok(dir.path(), &["answer", "write", model, "--dialect", "preseed", "-o", "p.cfg", "--replace", "-q"]);
-        let checked = Command::new("debconf-set-selections").args(["--checkonly", "p.cfg"]).current_dir(dir.path()).output().unwrap();
+        let checked = Command::new("debconf-set-selections")
+            .args(["--checkonly", "p.cfg"])
+            .current_dir(dir.path())
+            .output()
+            .unwrap();
         let said = String::from_utf8_lossy(&checked.stderr);
         assert!(checked.status.success() && said.is_empty(), "{said}");
     }
     fs::write(dir.path().join("p.cfg"), "d-i time/zone nonsense x\n").unwrap();
-    let checked = Command::new("debconf-set-selections").args(["--checkonly", "p.cfg"]).current_dir(dir.path()).output().unwrap();
+    let checked = Command::new("debconf-set-selections")
+        .args(["--checkonly", "p.cfg"])
+        .current_dir(dir.path())
+        .output()
+        .unwrap();
     assert!(!checked.status.success(), "it finds what is wrong");
 }
 

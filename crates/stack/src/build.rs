@@ -98,13 +98,12 @@ impl Prepared<'_> {
             pending.push(file);
             outputs.push(output);
         }
-        let digests = match (laid, outputs.as_mut_slice()) {
-            // One alone is moved by the kernel.
-            ([one], [output]) => vec![one.layout.write_and_digest(&nodes[0], output, job)?],
-            _ => {
-                let plans: Vec<&master::Plan> = laid.iter().map(|own| &own.layout).collect();
-                master::write_together(&plans, &nodes, &mut outputs, job)?
-            }
+        // One alone is moved by the kernel.
+        let digests = if let ([one], [output]) = (laid, outputs.as_mut_slice()) {
+            vec![one.layout.write_and_digest(&nodes[0], output, job)?]
+        } else {
+            let plans: Vec<&master::Plan> = laid.iter().map(|own| &own.layout).collect();
+            master::write_together(&plans, &nodes, &mut outputs, job)?
         };
         let empty = sha256(&Content::default(), job)?;
         let mut outcomes = Vec::new();

@@ -433,13 +433,13 @@ impl StackFile {
                 "say what the media starts from: [source] media = \"…\"",
             ));
         }
-        if let Some(answer) = &stack.answer {
-            if answer.file.is_some() == answer.model.is_some() {
-                return Err(Error::request(
-                    "[answer] needs one of `file` and `model`",
-                    "write file = \"bridge.answer.toml\", or the answers themselves below [answer.model]",
-                ));
-            }
+        if let Some(answer) = &stack.answer
+            && answer.file.is_some() == answer.model.is_some()
+        {
+            return Err(Error::request(
+                "[answer] needs one of `file` and `model`",
+                "write file = \"bridge.answer.toml\", or the answers themselves below [answer.model]",
+            ));
         }
         if stack.variant.len() > 1 {
             return Err(Error::request(

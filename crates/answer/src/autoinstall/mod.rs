@@ -87,13 +87,13 @@ fn changed(text: &str, before: &Map<String, Value>, after: &Map<String, Value>) 
     let theirs = inside(&root);
     let mut merged = after.clone();
     for (key, own) in &mut merged {
-        if before.get(key) != Some(own) {
-            if let (Some(Value::Object(there)), Value::Object(own)) = (theirs.get(key), own) {
-                let was = before.get(key).and_then(Value::as_object);
-                for (inner, value) in there {
-                    if !own.contains_key(inner) && was.is_none_or(|was| !was.contains_key(inner)) {
-                        own.insert(inner.clone(), value.clone());
-                    }
+        if before.get(key) != Some(own)
+            && let (Some(Value::Object(there)), Value::Object(own)) = (theirs.get(key), own)
+        {
+            let was = before.get(key).and_then(Value::as_object);
+            for (inner, value) in there {
+                if !own.contains_key(inner) && was.is_none_or(|was| !was.contains_key(inner)) {
+                    own.insert(inner.clone(), value.clone());
                 }
             }
         }
@@ -284,6 +284,26 @@ fn network(model: &Model, secrets: &Vault) -> Option<Value> {
     Some(own)
 }
 
+/// Keys that the neutral form has, and those inside of `user-data`.
+const UNDERSTOOD: [&str; 15] = [
+    "version",
+    "locale",
+    "keyboard",
+    "timezone",
+    "source",
+    "interactive-sections",
+    "identity",
+    "ssh",
+    "storage",
+    "network",
+    "packages",
+    "early-commands",
+    "late-commands",
+    "user-data",
+    "shutdown",
+];
+const USER_DATA: [&str; 5] = ["users", "hostname", "chpasswd", "disable_root", "runcmd"];
+
 fn read(text: &str, own: &Value) -> Reading {
     let mut reading = Reading::default();
     let Reading { model, vault, findings } = &mut reading;
@@ -318,15 +338,15 @@ fn read(text: &str, own: &Value) -> Reading {
     }
     read_people(own, model, vault);
     model.remote.allow = own.pointer("/ssh/install-server") == Some(&Value::Bool(true));
-    if let Some(storage) = own.get("storage") {
-        if !storage::read(storage, model) {
-            kept("storage");
-        }
+    if let Some(storage) = own.get("storage")
+        && !storage::read(storage, model)
+    {
+        kept("storage");
     }
-    if let Some(network) = own.get("network") {
-        if !read_network(network, model, vault) {
-            kept("network");
-        }
+    if let Some(network) = own.get("network")
+        && !read_network(network, model, vault)
+    {
+        kept("network");
     }
     model.software.add = strings(own.get("packages"));
     for (key, stage) in [("early-commands", Stage::SetupStart), ("late-commands", Stage::SystemInstalled)] {
@@ -349,30 +369,11 @@ fn read(text: &str, own: &Value) -> Reading {
         "reboot" => Some(WhenDone::Restart),
         _ => None,
     };
-    const UNDERSTOOD: [&str; 16] = [
-        "version",
-        "locale",
-        "keyboard",
-        "timezone",
-        "source",
-        "interactive-sections",
-        "identity",
-        "ssh",
-        "storage",
-        "network",
-        "packages",
-        "early-commands",
-        "late-commands",
-        "user-data",
-        "shutdown",
-        "#",
-    ];
     for key in own.as_object().map(|map| map.keys().collect::<Vec<_>>()).unwrap_or_default() {
         if !UNDERSTOOD.contains(&key.as_str()) {
             kept(key);
         }
     }
-    const USER_DATA: [&str; 5] = ["users", "hostname", "chpasswd", "disable_root", "runcmd"];
     for key in own
         .get("user-data")
         .and_then(Value::as_object)
@@ -547,7 +548,7 @@ fn erases(own: &Value) -> Erasure {
             ));
         }
         (None, None) => {
-            erasure.add("everything on the largest disk, because nothing is said of disks".into())
+            erasure.add("everything on the largest disk, because nothing is said of disks".into());
         }
     }
     for key in ["early-commands", "late-commands"] {

@@ -48,7 +48,7 @@ impl Erasure {
                 || (name == "dd" && lower.contains("of=/dev/"))
                 || name == "clear-disk"
         };
-        if words.iter().any(|word| program(word)) {
+        if words.iter().any(program) {
             let shown: String = run.chars().take(60).collect();
             self.add(format!("what the command `{shown}` erases"));
         }

@@ -37,14 +37,14 @@ pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
         names.push(disk.name());
     }
     language(model, dialect, &mut findings);
-    if let Some(KeyChoice::Generic(key)) = &model.system.key {
-        if !crate::unattend::is_key(key) {
-            findings.push(Finding::problem(
-                "system.key",
-                "the key is not five groups of five letters and digits",
-                "correct it",
-            ));
-        }
+    if let Some(KeyChoice::Generic(key)) = &model.system.key
+        && !crate::unattend::is_key(key)
+    {
+        findings.push(Finding::problem(
+            "system.key",
+            "the key is not five groups of five letters and digits",
+            "correct it",
+        ));
     }
     for script in &model.script {
         let is_name = !script.name.is_empty()
@@ -201,12 +201,13 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     let mut add = |message: String, hint: &str| findings.push(Finding::problem("disk", message, hint));
     let count = disk.partition.len();
     let is_rest = |partition: &&crate::model::Partition| partition.size == Size::Rest;
-    if let Some(at) = disk.partition.iter().position(|own| is_rest(&own)) {
-        if at + 1 < count && dialect.is_none_or(|own| own == Dialect::Unattend) {
-            let message =
-                format!("{name}: partition {} takes the rest and leaves nothing for those after it", at + 1);
-            add(message, "put it last");
-        }
+    if let Some(at) = disk.partition.iter().position(|own| is_rest(&own))
+        && at + 1 < count
+        && dialect.is_none_or(|own| own == Dialect::Unattend)
+    {
+        let message =
+            format!("{name}: partition {} takes the rest and leaves nothing for those after it", at + 1);
+        add(message, "put it last");
     }
     if disk.partition.iter().filter(is_rest).count() > 1 {
         add(format!("{name}: two partitions take the rest"), "give all but one a size");
@@ -232,26 +233,26 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     let mut letters: Vec<char> =
         disk.partition.iter().filter_map(|own| own.letter).map(|own| own.to_ascii_uppercase()).collect();
     letters.sort_unstable();
-    if let Some(pair) = letters.windows(2).find(|pair| pair[0] == pair[1]) {
-        add(format!("{name}: two partitions have the letter {}", pair[0]), "give each its own");
+    if let Some([letter, ..]) = letters.windows(2).find(|pair| pair.first() == pair.last()) {
+        add(format!("{name}: two partitions have the letter {letter}"), "give each its own");
     }
-    if let (Some(least), Some(most)) = (disk.at_least, disk.at_most) {
-        if least > most {
-            add(format!("{name}: it must be at least {least} and at most {most}"), "correct one of the two");
-        }
+    if let (Some(least), Some(most)) = (disk.at_least, disk.at_most)
+        && least > most
+    {
+        add(format!("{name}: it must be at least {least} and at most {most}"), "correct one of the two");
     }
     let fixed: u64 = disk.partition.iter().filter_map(|own| own.size.mib()).sum();
-    if let Some(Size::Mib(most)) = disk.at_most {
-        if fixed > most {
-            add(
-                format!(
-                    "{name}: the partitions need {}, and the disk has at most {}",
-                    Size::Mib(fixed),
-                    Size::Mib(most)
-                ),
-                "make them smaller",
-            );
-        }
+    if let Some(Size::Mib(most)) = disk.at_most
+        && fixed > most
+    {
+        add(
+            format!(
+                "{name}: the partitions need {}, and the disk has at most {}",
+                Size::Mib(fixed),
+                Size::Mib(most)
+            ),
+            "make them smaller",
+        );
     }
     let has = |kind| disk.partition.iter().any(|own| own.kind == kind);
     if count > 0 && !has(PartitionKind::System) && disk.wipe && dialect.is_none() {

@@ -337,12 +337,12 @@ fn read(text: &str, blocks: &[Block]) -> Reading {
         model.disk.insert(0, disk);
     }
     // Conditions were read before or after the disk that they belong to.
-    if let [first, rest @ ..] = model.disk.as_mut_slice() {
-        if let Some(guard) = rest.iter().find(|own| own.is_guarded() && own.partition.is_empty()) {
-            first.only_disk = guard.only_disk;
-            first.at_least = guard.at_least;
-            first.at_most = guard.at_most;
-        }
+    if let [first, rest @ ..] = model.disk.as_mut_slice()
+        && let Some(guard) = rest.iter().find(|own| own.is_guarded() && own.partition.is_empty())
+    {
+        first.only_disk = guard.only_disk;
+        first.at_least = guard.at_least;
+        first.at_most = guard.at_most;
     }
     model.disk.truncate(1);
     reading
@@ -350,7 +350,7 @@ fn read(text: &str, blocks: &[Block]) -> Reading {
 
 fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut Disk) -> bool {
     match block.name.as_str() {
-        "lang" => {}
+        "lang" | "zerombr" => {}
         "keyboard" => {
             let spoken = model.language.setup.clone();
             let own = block.option("--xlayouts").map_or_else(
@@ -412,7 +412,6 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             Some(device) if !device.contains(',') => device.clone_into(&mut disk.device),
             _ => return false,
         },
-        "zerombr" => {}
         "clearpart" => {
             disk.wipe = block.has("--all");
             disk.scheme = match block.option("--disklabel") {
@@ -494,7 +493,7 @@ fn read_partition(block: &Block, disk: &mut Disk) -> bool {
     let mut partition = Partition::new(kind, size);
     let file_system = block.option("--fstype").and_then(FileSystem::of_name);
     partition.file_system = file_system.filter(|own| *own != usual(kind));
-    partition.label = block.option("--label").unwrap_or_default().to_owned();
+    block.option("--label").unwrap_or_default().clone_into(&mut partition.label);
     if kind == PartitionKind::Data {
         mount.clone_into(&mut partition.mount);
     }
@@ -555,7 +554,7 @@ fn read_section(key: &str, block: &Block, model: &mut Model) -> bool {
             let (run, wait) = line.strip_suffix(" &").map_or((line.as_str(), true), |run| (run, false));
             let outside = mark == "commands outside";
             let description = std::mem::take(&mut description);
-            model.command.push(Command { wait, outside, description, ..Command::new(stage, run) });
+            model.command.push(Command { description, wait, outside, ..Command::new(stage, run) });
         }
         return true;
     }

@@ -55,7 +55,6 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
                 let message = format!("it is {:?}, and must be true or false", entry.value);
                 findings.push(Finding::problem(question, message, "write true or false").at(line));
             }
-            Some(_) => {}
             // Packages outside of the installer have questions of their own.
             None if entry.owner == "d-i" => {
                 let names = QUESTIONS.iter().map(|(own, _)| *own);
@@ -74,21 +73,21 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
                     }
                 });
             }
-            None => {}
+            Some(_) | None => {}
         }
     }
     for (question, again) in [
         ("passwd/root-password", "passwd/root-password-again"),
         ("passwd/user-password", "passwd/user-password-again"),
     ] {
-        if let Some(entry) = document.get(question) {
-            if document.value(again) != Some(entry.value.as_str()) {
-                let message = format!("{again} is not the same: the installer asks");
-                findings.push(
-                    Finding::problem(question, message, "give the same twice, or a hash")
-                        .at(document.line(entry)),
-                );
-            }
+        if let Some(entry) = document.get(question)
+            && document.value(again) != Some(entry.value.as_str())
+        {
+            let message = format!("{again} is not the same: the installer asks");
+            findings.push(
+                Finding::problem(question, message, "give the same twice, or a hash")
+                    .at(document.line(entry)),
+            );
         }
     }
     if let Some(entry) = document.get("partman-auto/expert_recipe") {

@@ -89,18 +89,19 @@ fn logical_line(text: &str, start: usize) -> (String, usize) {
         let end = rest.find('\n').unwrap_or(rest.len());
         let raw = rest[..end].trim_end_matches('\r');
         let is_comment = line.is_empty() && raw.trim_start().starts_with('#');
-        match raw.strip_suffix('\\').filter(|_| !is_comment && end < rest.len()) {
-            Some(part) => {
-                line.push_str(part);
-                at += end + 1;
-            }
-            None => {
-                line.push_str(raw);
-                return (line, at + raw.len());
-            }
+        if let Some(part) = raw.strip_suffix('\\').filter(|_| !is_comment && end < rest.len()) {
+            line.push_str(part);
+            at += end + 1;
+        } else {
+            line.push_str(raw);
+            return (line, at + raw.len());
         }
     }
 }
+
+/// Types of questions, and the mark that one was seen.
+const TYPES: [&str; 10] =
+    ["string", "boolean", "select", "multiselect", "password", "note", "text", "error", "title", "seen"];
 
 fn entry(line: &str, span: Range<usize>) -> Option<Entry> {
     let (owner, rest) = line.split_once(char::is_whitespace)?;
@@ -108,8 +109,6 @@ fn entry(line: &str, span: Range<usize>) -> Option<Entry> {
     let (question, rest) = rest.split_once(char::is_whitespace)?;
     let rest = rest.trim_start();
     let (kind, value) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
-    const TYPES: [&str; 10] =
-        ["string", "boolean", "select", "multiselect", "password", "note", "text", "error", "title", "seen"];
     TYPES.contains(&kind).then(|| Entry {
         owner: owner.into(),
         question: question.into(),

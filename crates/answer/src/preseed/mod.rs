@@ -371,8 +371,8 @@ fn read(document: &Document<'_>) -> Reading {
 fn read_network(document: &Document<'_>, model: &mut Model, vault: &mut Vault) {
     let value = |question: &str| document.value(question).filter(|value| !value.is_empty());
     let text = |question: &str| value(question).unwrap_or_default().to_owned();
-    model.machine.name =
-        value("netcfg/hostname").or(value("netcfg/get_hostname")).unwrap_or_default().to_owned();
+    let name = value("netcfg/hostname").or(value("netcfg/get_hostname"));
+    name.unwrap_or_default().clone_into(&mut model.machine.name);
     model.machine.domain = text("netcfg/get_domain");
     if let Some(address) = value("netcfg/get_ipaddress") {
         let prefix = crate::prefix_len(value("netcfg/get_netmask").unwrap_or("255.255.255.0"));

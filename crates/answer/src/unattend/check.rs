@@ -173,41 +173,35 @@ impl Check<'_> {
                     "put both into one",
                 );
             }
-            match known::find(name) {
-                Some(known) => {
-                    let passes = known.passes();
-                    if !passes.contains(&pass) {
-                        self.problem(
-                            component,
-                            &field,
-                            format!("{name} has no settings in the pass {pass}: setup ignores them or stops"),
-                            format!("it belongs to {}", passes.join(", ")),
-                        );
-                    }
-                    for child in &component.children {
-                        self.settings(known, &field, child);
-                    }
+            if let Some(known) = known::find(name) {
+                let passes = known.passes();
+                if !passes.contains(&pass) {
+                    self.problem(
+                        component,
+                        &field,
+                        format!("{name} has no settings in the pass {pass}: setup ignores them or stops"),
+                        format!("it belongs to {}", passes.join(", ")),
+                    );
                 }
-                None => {
-                    let names = known::all().iter().map(|known| known.name);
-                    match nearest(name, names).filter(|near| similar(near, name)) {
-                        Some(near) => self.problem(
-                            component,
-                            &field,
-                            format!("there is no component {name:?}"),
-                            format!("did you mean {near}?"),
-                        ),
-                        None => {
-                            let line = self.line(component);
-                            let note = Finding::note(
-                                field,
-                                format!(
-                                    "the component {name:?} is not in the table here, and is not checked"
-                                ),
-                            );
-                            self.findings.push(note.at(line));
-                        }
-                    }
+                for child in &component.children {
+                    self.settings(known, &field, child);
+                }
+            } else {
+                let names = known::all().iter().map(|known| known.name);
+                if let Some(near) = nearest(name, names).filter(|near| similar(near, name)) {
+                    self.problem(
+                        component,
+                        &field,
+                        format!("there is no component {name:?}"),
+                        format!("did you mean {near}?"),
+                    );
+                } else {
+                    let line = self.line(component);
+                    let note = Finding::note(
+                        field,
+                        format!("the component {name:?} is not in the table here, and is not checked"),
+                    );
+                    self.findings.push(note.at(line));
                 }
             }
         }
@@ -215,23 +209,22 @@ impl Check<'_> {
 
     fn settings(&mut self, known: &known::Known, field: &str, element: &Element) {
         if !known.settings.contains(&element.name.as_str()) {
-            match nearest(&element.name, known.settings.iter().copied())
+            if let Some(near) = nearest(&element.name, known.settings.iter().copied())
                 .filter(|near| similar(near, &element.name))
             {
-                Some(near) => self.problem(
+                self.problem(
                     element,
                     field,
                     format!("there is no setting <{}>", element.name),
                     format!("did you mean <{near}>?"),
-                ),
-                None => {
-                    let line = self.line(element);
-                    let note = Finding::note(
-                        field,
-                        format!("<{}> is not in the table here, and is not checked", element.name),
-                    );
-                    self.findings.push(note.at(line));
-                }
+                );
+            } else {
+                let line = self.line(element);
+                let note = Finding::note(
+                    field,
+                    format!("<{}> is not in the table here, and is not checked", element.name),
+                );
+                self.findings.push(note.at(line));
             }
             return;
         }
@@ -448,15 +441,15 @@ impl Check<'_> {
                     );
                 } else if let Some(kind) =
                     created.get(number.wrapping_sub(1)).and_then(|own| own.text_at(&["Type"]))
+                    && wipes
+                    && !kind.eq_ignore_ascii_case("primary")
                 {
-                    if wipes && !kind.eq_ignore_ascii_case("primary") {
-                        self.problem(
-                            to,
-                            "windowsPE: InstallTo",
-                            format!("the system goes to partition {id}, which is of type {kind}"),
-                            "give the number of a primary one",
-                        );
-                    }
+                    self.problem(
+                        to,
+                        "windowsPE: InstallTo",
+                        format!("the system goes to partition {id}, which is of type {kind}"),
+                        "give the number of a primary one",
+                    );
                 }
             }
         }

@@ -95,12 +95,11 @@ impl Editor {
             let Some(element) = self.find(spot, architecture) else { continue };
             done = true;
             let (span, inner) = (element.span.clone(), element.inner.clone());
-            match inner {
-                Some(inner) => self.document.splice(inner, &escape(value))?,
-                None => {
-                    let opened = self.opened(&span);
-                    self.document.splice(span, &format!("{}{}{}", opened.0, escape(value), opened.1))?;
-                }
+            if let Some(inner) = inner {
+                self.document.splice(inner, &escape(value))?;
+            } else {
+                let opened = self.opened(&span);
+                self.document.splice(span, &format!("{}{}{}", opened.0, escape(value), opened.1))?;
             }
         }
         if let (false, Some(spot)) = (done, single.spots.first()) {
@@ -151,7 +150,7 @@ impl Editor {
             };
             let own = PASSES.iter().position(|own| *own == pass);
             let settings = root.children.iter().enumerate().filter(|(_, child)| child.name == "settings");
-            let after = settings.filter(|(_, child)| rank(child) < own).map(|(index, _)| index).last();
+            let after = settings.filter(|(_, child)| rank(child) < own).map(|(index, _)| index).next_back();
             let node = Node::new("settings").attribute("pass", pass);
             match after {
                 Some(index) => self.insert_after(&[index], &node)?,
@@ -166,13 +165,12 @@ impl Editor {
         let mut steps = self.steps(pass, name, architecture).unwrap_or_default();
         for part in path {
             let element = self.at(&steps);
-            match element.children.iter().position(|child| child.name == *part) {
-                Some(index) => steps.push(index),
-                None => {
-                    let index = element.children.len();
-                    self.append(&steps, &Node::new(part))?;
-                    steps.push(index);
-                }
+            if let Some(index) = element.children.iter().position(|child| child.name == *part) {
+                steps.push(index);
+            } else {
+                let index = element.children.len();
+                self.append(&steps, &Node::new(part))?;
+                steps.push(index);
             }
         }
         Ok(steps)
@@ -248,8 +246,7 @@ impl Editor {
         let text = self.document.text();
         let before = text.get(..span.start).unwrap_or_default();
         let trimmed = before.trim_end_matches([' ', '\t']);
-        let start = if trimmed.ends_with('\n') {
-            let trimmed = &trimmed[..trimmed.len() - 1];
+        let start = if let Some(trimmed) = trimmed.strip_suffix('\n') {
             trimmed.strip_suffix('\r').unwrap_or(trimmed).len()
         } else {
             span.start

@@ -396,7 +396,7 @@ fn disk_of(element: &Element) -> Option<Disk> {
         let Some(partition) = index.checked_sub(1).and_then(|index| partition.get_mut(index)) else {
             continue;
         };
-        partition.label = own.text_at(&["Label"]).unwrap_or_default().to_owned();
+        own.text_at(&["Label"]).unwrap_or_default().clone_into(&mut partition.label);
         partition.letter = own.text_at(&["Letter"]).and_then(|text| text.chars().next());
         let usual = if partition.kind == PartitionKind::Efi { FileSystem::Fat32 } else { FileSystem::Ntfs };
         let format = own.text_at(&["Format"]).and_then(FileSystem::of_name);

@@ -490,7 +490,7 @@ fn changed(saying: &Saying<'_>, text: &str, reading: &Reading) -> Result<String>
             let was = is_there.then(|| (single.say)(&old)).flatten();
             match ((single.say)(&new), was) {
                 (Some(value), was) if was.as_ref() != Some(&value) => {
-                    editor.set(single, *architecture, &value)?
+                    editor.set(single, *architecture, &value)?;
                 }
                 (None, Some(_)) => editor.unset(single, *architecture)?,
                 _ => {}

@@ -194,13 +194,14 @@ pub(super) const SINGLES: &[Single] = &[
         |model, value| {
             match &mut model.system.edition {
                 Some(EditionChoice::Name(name)) => value.clone_into(name),
-                Some(EditionChoice::Number(number)) => match value.parse() {
-                    Ok(parsed) => *number = parsed,
-                    Err(_) => {
+                Some(EditionChoice::Number(number)) => {
+                    if let Ok(parsed) = value.parse() {
+                        *number = parsed;
+                    } else {
                         model.system.edition = None;
                         return false;
                     }
-                },
+                }
                 None => return false,
             }
             true

@@ -231,7 +231,7 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
         move |(fixed, name, password, other, place)| {
             let is_unattend = dialect == Dialect::Unattend;
             // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
-            let has_wireless = !is_unattend && !(dialect == Dialect::Kickstart && fixed.is_some()) && other;
+            let has_wireless = other && !(is_unattend || dialect == Dialect::Kickstart && fixed.is_some());
             Network {
                 needed: (other && dialect != Dialect::Kickstart).then_some(false),
                 place: place.filter(|_| is_unattend),

@@ -23,7 +23,7 @@ pub fn write_together(
         plan.regions.len() == first.regions.len()
             && plan.regions.iter().zip(&first.regions).all(|(own, other)| own.part == other.part)
     };
-    if !rest.iter().all(|plan| is_alike(plan)) {
+    if !rest.iter().all(is_alike) {
         let each = plans.iter().zip(wanted).zip(outputs);
         return each.map(|((plan, wanted), out)| plan.write_and_digest(wanted, out, job)).collect();
     }
