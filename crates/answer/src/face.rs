@@ -1,7 +1,9 @@
 //! What every dialect can do.
 
+use crate::model::Stage;
 use crate::{
-    Dialect, Erasure, Finding, Model, Vault, autoinstall, check::MediaFacts, kickstart, preseed, unattend,
+    Change, Dialect, Erasure, Finding, Model, Vault, autoinstall, check::MediaFacts, kickstart, preseed,
+    unattend,
 };
 use neat_content::Result;
 
@@ -58,6 +60,16 @@ pub(crate) trait Face: Sync {
     fn read(&self, text: &str) -> Result<Reading>;
     /// The text of the neutral form; from an original, only what differs is changed in it.
     fn write(&self, saying: &Saying<'_>) -> Result<Written>;
+    /// Changes the commands of a stage by their numbers in the file, where the file has such numbers: the text, and how
+    /// many there are then.
+    fn change_commands(
+        &self,
+        _text: &str,
+        _stage: Stage,
+        _change: &Change,
+    ) -> Option<Result<(String, usize)>> {
+        None
+    }
     /// What a file erases, and what a person is asked before.
     fn erases(&self, text: &str, reading: &Reading) -> Erasure;
     /// What is wrong with a text by the rules of the dialect, and for a media if one is given.

@@ -29,7 +29,7 @@ pub use check::{EditionFact, Erasure, MediaFacts, Report, check_file, check_mode
 pub use choose::{Chooser, chooser};
 pub use describe::describe;
 pub use dialect::{Dialect, answer_files, text_of};
-pub use edit::{insert_command, move_command, remove_command};
+pub use edit::{Change, change_commands};
 pub use face::{Reading, SideFile, Written};
 pub use file::AnswerFile;
 pub use finding::{Finding, Gravity};

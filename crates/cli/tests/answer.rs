@@ -114,6 +114,15 @@ fn commands_come_go_and_move_and_the_rest_is_numbered_anew() {
     assert_eq!(commands(), ["two", "one"]);
     let (code, error) = fails(dir, &[&["answer", "remove", "a.xml", "--number", "3"][..], &stage].concat());
     assert!(code == 2 && error.contains("1 to 2"), "{error}");
+    // Commands are counted as they stand in the file, also those that mean something of their own.
+    let reg = "reg add HKLM\\SYSTEM\\Setup\\LabConfig /v BypassTPMCheck /t REG_DWORD /d 1 /f";
+    ok(dir, &["answer", "insert", "a.xml", "--stage", "setup-start", "--command", reg]);
+    let said =
+        ok(dir, &["answer", "insert", "a.xml", "--stage", "setup-start", "--command", "x", "--at", "1"]);
+    assert!(said.contains("command 1 of 2"), "{said}");
+    let text = fs::read_to_string(dir.join("a.xml")).unwrap();
+    let (x, waived) = (text.find("<Path>x</Path>").unwrap(), text.find("BypassTPMCheck").unwrap());
+    assert!(x < waived && text[..x].trim_end().ends_with("<Order>1</Order>"), "{text}");
     let (code, error) =
         fails(dir, &["answer", "insert", "a.xml", "--stage", "first-start", "--command", "x"]);
     assert!(code == 2 && error.contains("signs in"), "{error}");

@@ -191,10 +191,17 @@ impl Editor {
         steps.iter().fold(root, |element, index| element.children.get(*index).unwrap_or(element))
     }
 
+    /// How much deeper the file's author wrote each level.
+    fn step(&self) -> String {
+        let first = self.document.root().children.first().map(|child| self.document.indent(child));
+        first.filter(|step| !step.is_empty()).unwrap_or("  ").to_owned()
+    }
+
     fn rendered(&self, node: &Node, indent: &str) -> String {
-        let text = node.render(indent, self.document.line_end());
+        let (step, line_end) = (self.step(), self.document.line_end());
+        let text = node.render(indent, &step, line_end);
         if text.contains("wcm:") && !self.document.text().contains("xmlns:wcm=") {
-            return node.clone().attribute("xmlns:wcm", ACTIONS).render(indent, self.document.line_end());
+            return node.clone().attribute("xmlns:wcm", ACTIONS).render(indent, &step, line_end);
         }
         text
     }
@@ -204,7 +211,7 @@ impl Editor {
         let element = self.at(parent);
         let own = self.document.indent(element).to_owned();
         let indent = element.children.last().map_or_else(
-            || if parent.is_empty() { "  ".into() } else { format!("{own}  ") },
+            || if parent.is_empty() { "  ".into() } else { format!("{own}{}", self.step()) },
             |child| self.document.indent(child).to_owned(),
         );
         let line_end = self.document.line_end();

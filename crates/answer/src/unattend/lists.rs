@@ -446,5 +446,5 @@ pub(super) fn wireless_profile(name: &str, password: Option<&str>, hidden: bool)
         .and("connectionType", "ESS")
         .and("connectionMode", "auto")
         .with(Node::new("MSM").with(security));
-    Encoding::Utf8.encode(&format!("<?xml version=\"1.0\"?>\r\n{}\r\n", profile.render("", "\r\n")))
+    Encoding::Utf8.encode(&format!("<?xml version=\"1.0\"?>\r\n{}\r\n", profile.render("", "  ", "\r\n")))
 }

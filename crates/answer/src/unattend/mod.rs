@@ -10,7 +10,7 @@ mod spots;
 pub(crate) mod tasks;
 
 use crate::{
-    Dialect, Erasure, Finding,
+    Change, Dialect, Erasure, Finding,
     check::MediaFacts,
     face::{Face, Reading, Saying, SideFile, Written},
     model::{
@@ -42,6 +42,10 @@ impl Face for Unattend {
 
     fn write(&self, saying: &Saying<'_>) -> Result<Written> {
         write(saying)
+    }
+
+    fn change_commands(&self, text: &str, stage: Stage, change: &Change) -> Option<Result<(String, usize)>> {
+        Some(change_commands(text, stage, change))
     }
 
     fn erases(&self, text: &str, reading: &Reading) -> Erasure {
@@ -445,7 +449,8 @@ fn fresh(saying: &Saying<'_>) -> Result<String> {
     } else {
         String::new()
     };
-    let text = format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n{mark}{}\r\n", root.render("", "\r\n"));
+    let text =
+        format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\r\n{mark}{}\r\n", root.render("", "  ", "\r\n"));
     let mut editor = Editor::new(Document::parse(text)?)?;
     add_own(&mut editor, saying.model)?;
     Ok(editor.document.text().to_owned())
@@ -676,4 +681,48 @@ fn erases(document: &Document, reading: &Reading) -> Erasure {
         }
     }
     erasure
+}
+
+/// Changes the commands of a stage in a file by their numbers there, whatever they mean; gives the text and how many
+/// there are then.
+fn change_commands(text: &str, stage: Stage, change: &Change) -> Result<(String, usize)> {
+    let mut editor = Editor::new(Document::parse(text.to_owned())?)?;
+    let mut all = architectures(editor.document.root());
+    if all.is_empty() {
+        all.push(Architecture::X64);
+    }
+    let mut count = 0;
+    for architecture in all {
+        let tasks = |editor: &Editor, wait| -> Vec<Meaning> {
+            editor
+                .items(List::Commands(stage, wait), architecture)
+                .into_iter()
+                .filter_map(|(_, own)| own)
+                .collect()
+        };
+        let waits = match change {
+            Change::Insert { command, .. } => command.wait,
+            // Those that are waited for come first, and are most often the only ones.
+            _ => !tasks(&editor, true).is_empty() || tasks(&editor, false).is_empty(),
+        };
+        let list = List::Commands(stage, waits);
+        if list.place().is_none() {
+            return Err(Error::request(
+                format!("unattend has no place for such a command at {}", stage.name()),
+                match stage {
+                    Stage::FirstStart => {
+                        "nothing runs before somebody signs in: use system-installed or first-sign-in"
+                    }
+                    Stage::FirstSignIn => "commands there are waited for: leave out --no-wait",
+                    _ => "commands there are not waited for: add --no-wait",
+                },
+            ));
+        }
+        let before = tasks(&editor, waits);
+        let mut after = before.clone();
+        change.apply(&mut after, stage, |command| Meaning::Task(Task::Own(command.clone())))?;
+        editor.change(list, architecture, &before, &after)?;
+        count = after.len();
+    }
+    Ok((editor.document.text().to_owned(), count))
 }

@@ -57,8 +57,9 @@ impl Node {
         &mut self.children[place]
     }
 
-    /// The element as lines, each after `indent`, without the first indent and the last line end.
-    pub fn render(&self, indent: &str, line_end: &str) -> String {
+    /// The element as lines, each after `indent`, each level deeper by `step`, without the first indent and the last
+    /// line end.
+    pub fn render(&self, indent: &str, step: &str, line_end: &str) -> String {
         let mut out = format!("<{}", self.name);
         for (name, value) in &self.attributes {
             out.push_str(&format!(" {name}=\"{}\"", escape(value)));
@@ -70,12 +71,12 @@ impl Node {
         out.push('>');
         out.push_str(&escape(&self.text));
         if !self.raw.is_empty() {
-            out.push_str(&format!("{line_end}{indent}  {}{line_end}{indent}", self.raw.trim()));
+            out.push_str(&format!("{line_end}{indent}{step}{}{line_end}{indent}", self.raw.trim()));
         }
         if !self.children.is_empty() {
-            let inner = format!("{indent}  ");
+            let inner = format!("{indent}{step}");
             for child in &self.children {
-                out.push_str(&format!("{line_end}{inner}{}", child.render(&inner, line_end)));
+                out.push_str(&format!("{line_end}{inner}{}", child.render(&inner, step, line_end)));
             }
             out.push_str(&format!("{line_end}{indent}"));
         }

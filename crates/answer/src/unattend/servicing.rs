@@ -54,7 +54,7 @@ pub fn with_packages(text: Option<&str>, packages: &[Package]) -> Result<String>
         let raw = document.text().get(inner.clone()).unwrap_or_default();
         let at = inner.start + raw.trim_end().len();
         let end = inner.end;
-        let text = format!("{line_end}    {}{line_end}  ", node.render("    ", line_end));
+        let text = format!("{line_end}    {}{line_end}  ", node.render("    ", "  ", line_end));
         document.splice(at..end, &text)?;
     }
     Ok(document.text().to_owned())

@@ -10,10 +10,10 @@ use crate::{
     show,
 };
 use neat_answer::{
-    AnswerFile, Dialect, Finding, Gravity, Known, MediaFacts, Model, Report, Secrets, SideFile, SiteList,
-    check_file, check_model, insert_command,
-    model::{Command, Origin},
-    move_command, read_file, remove_command, write_model,
+    AnswerFile, Change, Dialect, Finding, Gravity, Known, MediaFacts, Model, Report, Secrets, SideFile,
+    SiteList, change_commands, check_file, check_model,
+    model::{Command, Origin, Stage},
+    read_file, write_model,
 };
 use neat_content::{Content, DigestKind, Error, PendingFile, Result, digest_of};
 use neat_media::read;
@@ -317,39 +317,35 @@ fn write_sites(
     context.print(&format!("{count} in {}\n", folder.display()))
 }
 
-/// Changes a file, or a model, by changing its neutral form.
+/// Changes the commands of a stage in a file or a model.
 fn change(
     path: &Path,
     into: &IntoArgs,
+    stage: Stage,
+    change: &Change,
     context: &Context,
-    change: impl FnOnce(&mut Model) -> Result<String>,
+    done: impl FnOnce(usize) -> String,
 ) -> Result<()> {
-    let mut done = String::new();
     let target = into.output.as_deref().unwrap_or(path);
     if into.output.is_some() {
         refuse_existing(target, false)?;
     }
-    let (bytes, findings) = match open(path)? {
-        Opened::File(file) => file.changed(|model| {
-            done = change(model)?;
-            Ok(())
-        })?,
+    let (bytes, count, findings) = match open(path)? {
+        Opened::File(file) => file.with_commands(stage, change)?,
         Opened::Model(mut model) => {
-            done = change(&mut model)?;
-            if std::fs::read_to_string(path)
-                .is_ok_and(|text| text.lines().any(|line| line.trim_start().starts_with('#')))
-            {
+            let count = change_commands(&mut model, stage, change)?;
+            if read_text(path, "model")?.lines().any(|line| line.trim_start().starts_with('#')) {
                 context.say("note: comments of the model are not kept");
             }
-            (model.to_toml()?.into_bytes(), Vec::new())
+            (model.to_toml()?.into_bytes(), count, Vec::new())
         }
     };
-    let unsaid: Vec<&Finding> =
-        findings.iter().filter(|own| own.gravity == Gravity::Problem && own.field == "command").collect();
-    if let Some(finding) = unsaid.first() {
+    let mut unsaid = findings.iter().filter(|own| own.gravity == Gravity::Problem && own.field == "command");
+    if let Some(finding) = unsaid.next() {
         return Err(Error::request(finding.message.clone(), finding.hint.clone()));
     }
     write_file(target, &bytes, true)?;
+    let done = done(count);
     if context.json {
         return context.print_json(&json!({ "file": target.display().to_string(), "done": done }));
     }
@@ -357,34 +353,32 @@ fn change(
 }
 
 fn insert(args: &InsertArgs, context: &Context) -> Result<()> {
+    let stage: Stage = args.stage.into();
     let command = Command {
         description: args.description.clone(),
         wait: !args.no_wait,
         hidden: args.hidden,
         outside: args.outside,
-        ..Command::new(args.stage.into(), args.command.clone())
+        ..Command::new(stage, args.command.clone())
     };
-    let stage = command.stage;
-    change(&args.file, &args.into, context, |model| {
-        let number = insert_command(model, command, args.at)?;
-        let count = model.commands(stage).count();
-        Ok(format!("command {number} of {count} at {}", stage.name()))
+    change(&args.file, &args.into, stage, &Change::Insert { command, at: args.at }, context, |count| {
+        format!("command {} of {count} at {}", args.at.unwrap_or(count), stage.name())
     })
 }
 
 fn shift(args: &MoveArgs, context: &Context) -> Result<()> {
-    let stage: neat_answer::model::Stage = args.stage.into();
-    change(&args.file, &args.into, context, |model| {
-        move_command(model, stage, args.from, args.to)?;
-        Ok(format!("command {} is now number {} at {}", args.from, args.to, stage.name()))
+    let stage: Stage = args.stage.into();
+    let moved = Change::Move { from: args.from, to: args.to };
+    change(&args.file, &args.into, stage, &moved, context, |count| {
+        format!("command {} is now number {} of {count} at {}", args.from, args.to, stage.name())
     })
 }
 
 fn remove(args: &RemoveArgs, context: &Context) -> Result<()> {
-    let stage: neat_answer::model::Stage = args.stage.into();
-    change(&args.file, &args.into, context, |model| {
-        let gone = remove_command(model, stage, args.number)?;
-        Ok(format!("took out command {} at {}: {}", args.number, stage.name(), gone.run))
+    let stage: Stage = args.stage.into();
+    let gone = Change::Remove { number: args.number };
+    change(&args.file, &args.into, stage, &gone, context, |count| {
+        format!("took out command {} at {}, {count} left", args.number, stage.name())
     })
 }
 
