@@ -52,6 +52,15 @@ pub(crate) struct Ways {
 const SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
 const RANDOM: &str = "$(tr -dc a-z0-9 </dev/urandom | head -c ";
 
+/// Ends a command that is not waited for. An installer waits for whoever still holds its output, too.
+pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 &";
+
+/// A command without its sign, and whether it is waited for.
+pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {
+    let own = line.strip_suffix(UNWAITED).or_else(|| line.strip_suffix(" &"));
+    own.map_or((line, true), |run| (run, false))
+}
+
 /// In single quotes for the shell.
 pub(crate) fn quoted(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
@@ -203,7 +212,7 @@ impl Line {
             )),
             Self::MediaScript(name) => format!("sh {}/neatstack/{name}", ways.media),
             Self::Own { run, wait, outside } => {
-                let end = if *wait { "" } else { " &" };
+                let end = if *wait { "" } else { UNWAITED };
                 if *outside { format!("{run}{end}") } else { format!("{}{end}", inside(run.clone())) }
             }
         }
@@ -222,7 +231,7 @@ impl Line {
         if let Some(name) = line.strip_prefix(&format!("sh {}/neatstack/", ways.media)) {
             return Self::MediaScript(name.to_owned());
         }
-        let (run, wait) = line.strip_suffix(" &").map_or((line, true), |run| (run, false));
+        let (run, wait) = split_unwaited(line);
         let script = if ways.inside.is_empty() {
             Some(run.to_owned())
         } else {
@@ -521,6 +530,7 @@ mod tests {
             Line::MediaScript("b.sh".into()),
             own("echo 'it''s' \"x\"", true, false),
             own("cp a /target/b", false, true),
+            own("sleep 9", false, false),
         ];
         for line in lines {
             assert_eq!(Line::understand(&line.say(&WAYS), &WAYS), line);

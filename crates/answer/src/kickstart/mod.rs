@@ -287,7 +287,7 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
             if !command.description.is_empty() {
                 body.push_str(&format!("# {}\n", command.description));
             }
-            body.push_str(&format!("{}{}\n", command.run, if command.wait { "" } else { " &" }));
+            body.push_str(&format!("{}{}\n", command.run, if command.wait { "" } else { shell::UNWAITED }));
         }
         out.push(section(name, mark, &body));
     }
@@ -551,7 +551,7 @@ fn read_section(key: &str, block: &Block, model: &mut Model) -> bool {
                 text.clone_into(&mut description);
                 continue;
             }
-            let (run, wait) = line.strip_suffix(" &").map_or((line.as_str(), true), |run| (run, false));
+            let (run, wait) = shell::split_unwaited(line);
             let outside = mark == "commands outside";
             let description = std::mem::take(&mut description);
             model.command.push(Command { description, wait, outside, ..Command::new(stage, run) });

@@ -1,6 +1,6 @@
 //! What `answer` says.
 
-use super::style;
+use super::{style, wrapped};
 use neat_answer::{Dialect, Finding, Gravity, Report};
 
 /// Findings under a heading.
@@ -12,15 +12,20 @@ pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
     text.trim_end().to_owned()
 }
 
+/// Column at which texts begin.
+const TEXT_AT: usize = 11;
+
 fn line(finding: &Finding) -> String {
     let (name, style) = match finding.gravity {
         Gravity::Problem => ("problem", style::BAD),
         Gravity::Note => ("note", style::QUIET),
     };
     let place = finding.line.map_or_else(String::new, |line| format!("line {line}: "));
-    let mut text = format!("  {style}{name:>7}{style:#}  {place}{}: {}\n", finding.field, finding.message);
+    let message = wrapped(&format!("{place}{}: {}", finding.field, finding.message), TEXT_AT);
+    let mut text = format!("  {style}{name:>7}{style:#}  {message}\n");
     if !finding.hint.is_empty() {
-        text.push_str(&format!("           {}{}{:#}\n", style::GOOD, finding.hint, style::GOOD));
+        let hint = wrapped(&finding.hint, TEXT_AT);
+        text.push_str(&format!("           {}{hint}{:#}\n", style::GOOD, style::GOOD));
     }
     text
 }
@@ -35,13 +40,15 @@ pub(crate) fn report(name: &str, report: &Report) -> String {
         (true, true) => ("erases", style::CARE),
         (true, false) => ("DANGER", style::BAD),
     };
-    text.push_str(&format!("  {style}{word:>7}{style:#}  it {erases}\n"));
+    let erases = wrapped(&format!("it {erases}"), TEXT_AT);
+    text.push_str(&format!("  {style}{word:>7}{style:#}  {erases}\n"));
     if report.is_dangerous() {
         let hint = if report.dialect.is_none() {
             "write erases = \"yes\" in it if that is meant"
         } else {
             "if that is meant: `neatstack answer read` it, write erases = \"yes\" there, `answer write` it again"
         };
+        let hint = wrapped(hint, TEXT_AT);
         text.push_str(&format!("           {}{hint}{:#}\n", style::GOOD, style::GOOD));
     } else if report.erasure.is_some() {
         text.push_str("           the model says that this is meant\n");
@@ -60,7 +67,7 @@ pub(crate) fn report(name: &str, report: &Report) -> String {
     if report.does.len() > 1 {
         text.push_str(&format!("\n{}What it does to a machine{:#}\n", style::HEADING, style::HEADING));
         for does in report.does.iter().skip(1) {
-            text.push_str(&format!("  {does}\n"));
+            text.push_str(&format!("  {}\n", wrapped(does, 2)));
         }
     }
     text

@@ -31,6 +31,39 @@ pub(crate) fn time(time: Timestamp) -> String {
         .unwrap_or_default()
 }
 
+/// Width of the terminal that results go to; none for files and pipes, which have lines of any length.
+fn terminal_width() -> Option<usize> {
+    let size = rustix::termios::tcgetwinsize(std::io::stdout()).ok()?;
+    Some(usize::from(size.ws_col)).filter(|width| *width >= 40)
+}
+
+/// A text that begins at a column, broken between words where the terminal would break within one.
+pub(crate) fn wrapped(text: &str, column: usize) -> String {
+    match terminal_width() {
+        Some(width) => wrap(text, column, width),
+        None => text.to_owned(),
+    }
+}
+
+fn wrap(text: &str, column: usize, width: usize) -> String {
+    let mut out = String::new();
+    let mut at = column;
+    for word in text.split(' ') {
+        let len = word.chars().count();
+        if at > column && at + 1 + len > width {
+            out.push('\n');
+            out.push_str(&" ".repeat(column));
+            at = column;
+        } else if at > column {
+            out.push(' ');
+            at += 1;
+        }
+        out.push_str(word);
+        at += len;
+    }
+    out
+}
+
 /// A number with its noun.
 pub(crate) fn count(number: u64, one: &str, many: &str) -> String {
     if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
@@ -69,6 +102,13 @@ impl Sheet {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn long_texts_are_broken_between_words() {
+        assert_eq!(wrap("one two three", 2, 9), "one two\n  three");
+        assert_eq!(wrap("a-word-longer-than-the-line x", 2, 9), "a-word-longer-than-the-line\n  x");
+        assert_eq!(wrap("", 2, 9), "");
+    }
 
     #[test]
     fn sizes_read_well() {

@@ -84,9 +84,9 @@ pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
             Weight::Problem => ("problem", style::BAD),
             Weight::Note => ("note", style::QUIET),
         };
-        text.push_str(&format!("  {style}{name:>7}{style:#}  {}\n", finding.message));
+        text.push_str(&format!("  {style}{name:>7}{style:#}  {}\n", super::wrapped(&finding.message, 11)));
         if !finding.hint.is_empty() {
-            text.push_str(&format!("           {}\n", finding.hint));
+            text.push_str(&format!("           {}\n", super::wrapped(&finding.hint, 11)));
         }
     }
     text
