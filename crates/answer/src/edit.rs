@@ -50,7 +50,7 @@ impl Change {
         };
         match self {
             Self::Insert { command, at } => {
-                list.insert(index(at.unwrap_or(count + 1), count + 1)?, own(command))
+                list.insert(index(at.unwrap_or(count + 1), count + 1)?, own(command));
             }
             Self::Move { from, to } => {
                 let (from, to) = (index(*from, count)?, index(*to, count)?);

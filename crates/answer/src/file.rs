@@ -20,6 +20,11 @@ impl AnswerFile {
 
     /// Takes bytes for an answer file. A text that could not be written again as it was is refused.
     pub fn parse(bytes: &[u8]) -> Result<Self> {
+        Self::parse_as(bytes, None)
+    }
+
+    /// The same, where the dialect is known; short texts do not show it.
+    pub fn parse_as(bytes: &[u8], dialect: Option<Dialect>) -> Result<Self> {
         if bytes.len() as u64 > Self::MAX_LEN {
             return Err(Error::Limit {
                 what: "bytes of an answer file".into(),
@@ -31,7 +36,7 @@ impl AnswerFile {
         let Text { text, encoding } = Text::decode(bytes);
         let has_mark =
             encoding != Encoding::Utf8 && encoding != Encoding::Ansi || bytes.starts_with(b"\xEF\xBB\xBF");
-        let dialect = Dialect::of_text(&text).ok_or_else(|| {
+        let dialect = dialect.or_else(|| Dialect::of_text(&text)).ok_or_else(|| {
             Error::request(
                 "it is no answer file that is known here",
                 "give one in the form of unattend, preseed, kickstart or autoinstall, or a model (*.answer.toml)",

@@ -22,6 +22,13 @@ pub struct WrittenFile {
     pub findings: Vec<Finding>,
 }
 
+impl WrittenFile {
+    /// The file as one that is there.
+    pub fn file(&self) -> Result<AnswerFile> {
+        AnswerFile::parse_as(&self.bytes, Some(self.dialect))
+    }
+}
+
 /// The original of a model, read, and everything secret fetched.
 #[derive(Default)]
 pub struct Fetched {

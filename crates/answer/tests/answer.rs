@@ -21,7 +21,7 @@ use support::{models, secrets};
 
 fn write(model: &Model, dialect: Dialect) -> (AnswerFile, Vec<Finding>) {
     let written = write_model(model, dialect, &mut secrets()).unwrap();
-    (AnswerFile::parse(&written.bytes).unwrap(), written.findings)
+    (written.file().unwrap(), written.findings)
 }
 
 /// The neutral form as a dialect has it back: passwords come from the file then.
@@ -221,4 +221,78 @@ fn what_an_account_signs_in_with_is_what_the_system_computes() {
         .push(Account { password: Some(Secret::File("secret.txt".into())), ..Account::named("teacher") });
     let (file, _) = write(&model, Dialect::Preseed);
     assert!(file.text.contains(known), "{}", file.text);
+}
+
+#[test]
+fn a_sign_in_that_the_file_has_already_gives_way_to_the_one_that_is_asked() {
+    let text = "<unattend xmlns=\"urn:schemas-microsoft-com:unattend\"><settings pass=\"oobeSystem\"><component name=\"Microsoft-Windows-Shell-Setup\" processorArchitecture=\"amd64\"><AutoLogon><Username>Administrator</Username><Enabled>true</Enabled><LogonCount>9</LogonCount></AutoLogon></component></settings></unattend>";
+    let file = AnswerFile::parse(text.as_bytes()).unwrap();
+    let reading = read_file(&file).unwrap();
+    assert!(reading.findings.iter().any(|own| own.message.contains("not an account that this file makes")));
+    let (bytes, _) = file
+        .changed(|model| {
+            model.account.push(Account { automatic_sign_ins: 2, ..Account::named("helm") });
+            Ok(())
+        })
+        .unwrap();
+    let changed = String::from_utf8(bytes).unwrap();
+    assert_eq!(changed.matches("<AutoLogon>").count(), 1, "{changed}");
+    let model = read_file(&AnswerFile::parse(changed.as_bytes()).unwrap()).unwrap().model;
+    assert_eq!(model.account[0].automatic_sign_ins, 2);
+}
+
+#[test]
+fn several_architectures_are_served_by_one_file_and_one_can_go() {
+    let mut model = Model::default();
+    model.architectures =
+        vec![neat_answer::model::Architecture::X64, neat_answer::model::Architecture::Arm64];
+    model.machine.name = "A-1".into();
+    let (file, _) = write(&model, Dialect::Unattend);
+    assert_eq!(file.text.matches("<ComputerName>").count(), 2, "{}", file.text);
+    assert_eq!(read_file(&file).unwrap().model, model);
+    let (bytes, _) = file
+        .changed(|model| {
+            model.architectures.truncate(1);
+            model.machine.name = "A-2".into();
+            Ok(())
+        })
+        .unwrap();
+    let text = String::from_utf8(bytes).unwrap();
+    assert!(!text.contains("arm64") && text.contains("<ComputerName>A-2</ComputerName>"), "{text}");
+}
+
+#[test]
+fn own_parts_go_into_the_file_as_they_are() {
+    let own = |dialect, pass: &str, text: &str| neat_answer::model::Own {
+        dialect,
+        pass: pass.into(),
+        text: text.into(),
+    };
+    let mut model = Model::default();
+    model.machine.owner = "x".into();
+    model.own = vec![
+        own(
+            Dialect::Unattend,
+            "specialize",
+            "<component name=\"Microsoft-Windows-Shell-Setup\"><CopyProfile>true</CopyProfile></component>",
+        ),
+        own(Dialect::Preseed, "", "d-i mirror/country string manual"),
+        own(Dialect::Kickstart, "", "%addon com_example\n%end"),
+        own(Dialect::Autoinstall, "", "updates: all"),
+    ];
+    for (dialect, wanted) in [
+        (Dialect::Unattend, "<CopyProfile>true</CopyProfile>"),
+        (Dialect::Preseed, "\nd-i mirror/country string manual\n"),
+        (Dialect::Kickstart, "\n%addon com_example\n%end\n"),
+        (Dialect::Autoinstall, "\n  updates: all\n"),
+    ] {
+        let text = write(&model, dialect).0.text;
+        assert!(text.contains(wanted), "{text}");
+        assert_eq!(
+            text.matches("<component name=\"Microsoft-Windows-Shell-Setup\"").count(),
+            usize::from(dialect == Dialect::Unattend)
+        );
+    }
+    model.own = vec![own(Dialect::Unattend, "nowhere", "<component name=\"x\"/>")];
+    assert!(write_model(&model, Dialect::Unattend, &mut secrets()).is_err());
 }

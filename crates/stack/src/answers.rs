@@ -100,7 +100,7 @@ impl Given {
                         Ok(())
                     })?,
                 };
-                let text = AnswerFile::parse(&bytes)?.text;
+                let text = AnswerFile::parse_as(&bytes, Some(dialect))?.text;
                 Ok(WrittenFile { dialect, bytes, text, files: Vec::new(), findings })
             }
             Self::File { file, .. } => {
@@ -175,7 +175,7 @@ pub(crate) fn examine(
     facts: Option<&MediaFacts>,
     findings: &mut Vec<Finding>,
 ) -> Result<Report> {
-    let file = AnswerFile::parse(&written.bytes)?;
+    let file = written.file()?;
     let mut report = check_file(&file, facts);
     // Lines are those of a file that nobody has seen when it was written here.
     for own in &mut report.findings {
@@ -209,7 +209,7 @@ pub(crate) fn apply(
         let mut findings = Vec::new();
         // A file that was given keeps its lines.
         let report = if matches!(given, Given::File { .. }) && written.findings.is_empty() {
-            let report = check_file(&AnswerFile::parse(&written.bytes)?, Some(&facts));
+            let report = check_file(&written.file()?, Some(&facts));
             tell(&report, given.name(), &mut findings);
             report
         } else {

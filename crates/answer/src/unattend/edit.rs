@@ -339,7 +339,13 @@ impl Editor {
         after: &[Meaning],
     ) -> Result<()> {
         let Some(place) = list.place() else { return Ok(()) };
-        let kept = common(before, after);
+        if list.is_single() {
+            // What is there gives way, also when the neutral form had no word for it.
+            while let Some((span, _)) = self.items(list, architecture).first().cloned() {
+                self.remove(span)?;
+            }
+        }
+        let kept = if list.is_single() { Vec::new() } else { common(before, after) };
         for (index, meaning) in before.iter().enumerate().rev() {
             if kept.iter().any(|(own, _)| *own == index) {
                 continue;

@@ -103,6 +103,11 @@ impl List {
         }
     }
 
+    /// Whether there is at most one item.
+    pub fn is_single(self) -> bool {
+        matches!(self, Self::InstallTo | Self::SignIn | Self::Administrator)
+    }
+
     /// Whether items are numbered.
     pub fn is_numbered(self) -> bool {
         matches!(self, Self::Commands(..))

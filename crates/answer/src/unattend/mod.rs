@@ -208,7 +208,7 @@ fn into_model(
                 account.password = password.and_then(|password| secret(field, &password));
                 model.account.push(account);
             }
-            Meaning::SignIn { name, count, password } => {
+            Meaning::SignIn { name, count, .. } => {
                 if let Some(account) = model.account.iter_mut().find(|account| account.name == name) {
                     account.automatic_sign_ins = count;
                 } else {
@@ -218,10 +218,6 @@ fn into_model(
                             "{name} is signed in automatically and is not an account that this file makes"
                         ),
                     ));
-                    let field = format!("account.{name}.password");
-                    let password = password.and_then(|password| secret(field, &password));
-                    let known = Account { automatic_sign_ins: count, password, ..Account::named(&name) };
-                    drop(known);
                 }
             }
             Meaning::Administrator(password) => {

@@ -394,10 +394,10 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
     if is_media(&args.file)? {
         let media = read::open(&args.file).map_err(|error| error.within(args.file.display()))?;
         let facts = media_facts(&media.tree);
-        for (path, _) in &facts.answer_files {
+        for (path, dialect) in &facts.answer_files {
             let Some(content) = media.tree.file(path) else { continue };
             let bytes = content.to_vec(AnswerFile::MAX_LEN, "answer file")?;
-            let file = AnswerFile::parse(&bytes).map_err(|error| error.within(path))?;
+            let file = AnswerFile::parse_as(&bytes, Some(*dialect)).map_err(|error| error.within(path))?;
             reports.push((path.clone(), check_file(&file, Some(&facts))));
         }
         if reports.is_empty() {
@@ -414,7 +414,7 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
                 for dialect in &args.dialect {
                     let dialect: Dialect = (*dialect).into();
                     let written = write_model(&model, dialect, &mut secrets(&args.file, &ask_secret))?;
-                    let mut report = check_file(&AnswerFile::parse(&written.bytes)?, facts.as_ref());
+                    let mut report = check_file(&written.file()?, facts.as_ref());
                     report.findings.extend(written.findings);
                     report.findings.iter_mut().for_each(|finding| finding.line = None);
                     report.findings.sort_by_key(|finding| finding.gravity);
