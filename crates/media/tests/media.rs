@@ -17,7 +17,7 @@ use neat_media::{
     BootCatalog, BootEntry, BootImage, Emulation, ImagePatch, Media, Platform, TreeKind, VolumeIdentity,
     eltorito::find::{self, plain},
     fat,
-    master::{Hybrid, JolietNames, Options, Plan},
+    master::{Hybrid, JolietNames, Options, Plan, Twins, write_together},
     read,
 };
 use proptest::prelude::*;
@@ -558,5 +558,79 @@ fn damage_anywhere_never_panics_and_cut_media_say_where() {
         std::fs::write(&path, &bytes[..len]).unwrap();
         let error = read::open(&path).expect_err("a cut media").to_string();
         assert!(error.contains("at byte 0x"), "{len}: {error}");
+    }
+}
+
+/// Content that counts how often it is made.
+struct Counted {
+    bytes: Vec<u8>,
+    times: std::sync::atomic::AtomicUsize,
+}
+
+impl neat_content::Producer for Counted {
+    fn len(&self) -> u64 {
+        self.bytes.len() as u64
+    }
+
+    fn produce(&self, sink: &mut dyn std::io::Write) -> neat_content::Result<()> {
+        self.times.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        sink.write_all(&self.bytes).map_err(neat_content::Error::io("write", Path::new("test")))
+    }
+}
+
+#[test]
+fn discs_written_together_read_what_they_share_once_and_are_as_if_written_alone() {
+    let dir = tempfile::tempdir().unwrap();
+    let job = Job::silent();
+    let shared =
+        Arc::new(Counted { bytes: (0..3_000_000_u32).map(|n| (n % 251) as u8).collect(), times: 0.into() });
+    let mut base = Tree::new(Meta::at(TIME));
+    base.put_file("big.bin", Content::deferred(shared.clone()), Meta::at(TIME)).unwrap();
+    for name in ["a.txt", "b.txt"] {
+        base.put_file(name, Content::from_bytes(b"twins".as_slice()), Meta::at(TIME)).unwrap();
+    }
+    let twins = Twins::find(&base, &job).unwrap();
+    let trees: Vec<Tree> = ["one", "two", "a much longer answer"]
+        .into_iter()
+        .map(|answer| {
+            let mut tree = base.clone();
+            tree.put_file(
+                "answers/own.txt",
+                Content::from_bytes(answer.repeat(200).into_bytes()),
+                Meta::at(TIME),
+            )
+            .unwrap();
+            // What differs from the others is no twin of theirs any more.
+            tree.put_file("b.txt", Content::from_bytes(answer.as_bytes()), Meta::at(TIME)).unwrap();
+            tree
+        })
+        .collect();
+    let plans: Vec<Plan> = trees
+        .iter()
+        .map(|tree| Plan::with_twins(&Arc::new(tree.clone()), options(), &twins, &job).unwrap())
+        .collect();
+    let wanted: Vec<_> =
+        trees.iter().map(|tree| vec![tree.find("big.bin").unwrap(), tree.find("b.txt").unwrap()]).collect();
+    let paths: Vec<PathBuf> = (0..3).map(|number| dir.path().join(format!("{number}.iso"))).collect();
+    let mut pending = Vec::new();
+    let mut outputs = Vec::new();
+    for path in &paths {
+        let (file, output) = PendingFile::create_output(path, None).unwrap();
+        pending.push(file);
+        outputs.push(output);
+    }
+    let all: Vec<&Plan> = plans.iter().collect();
+    let digests = write_together(&all, &wanted, &mut outputs, &job).unwrap();
+    assert_eq!(shared.times.load(std::sync::atomic::Ordering::Relaxed), 1);
+    for (pending, output) in pending.into_iter().zip(outputs) {
+        pending.commit(output.finish().unwrap().0).unwrap();
+    }
+    assert_eq!(digests[0][0], digests[2][0]);
+    assert_ne!(digests[0][1], digests[2][1]);
+    for (tree, path) in trees.iter().zip(&paths) {
+        let alone = dir.path().join("alone.iso");
+        master(tree, options(), &alone);
+        assert!(std::fs::read(&alone).unwrap() == std::fs::read(path).unwrap());
+        assert_eq!(listing(&read::open(path).unwrap().tree), listing(tree));
     }
 }
