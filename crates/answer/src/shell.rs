@@ -52,8 +52,9 @@ pub(crate) struct Ways {
 const SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
 const RANDOM: &str = "$(tr -dc a-z0-9 </dev/urandom | head -c ";
 
-/// Ends a command that is not waited for. An installer waits for whoever still holds its output, too.
-pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 &";
+/// Ends a command that is not waited for. An installer waits for whoever still holds its output, or its line to
+/// debconf (descriptor 3), too.
+pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 3>&- &";
 
 /// A command without its sign, and whether it is waited for.
 pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {

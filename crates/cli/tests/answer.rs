@@ -330,7 +330,7 @@ fn each_machine_of_a_list_gets_its_media() {
     let (_keep, dir) = demo();
     let plan = ok(&dir, &["plan", "fleet.stack.toml"]);
     assert!(
-        plan.contains("KIOSK-03  Old harbour, east  BF7003") && plan.contains("out/KIOSK-02.iso"),
+        plan.contains("KIOSK-03  BF7003  Old harbour, east") && plan.contains("out/KIOSK-02.iso"),
         "{plan}"
     );
     ok(&dir, &["build", "fleet.stack.toml", "--digest"]);

@@ -138,8 +138,8 @@ pub struct VariantSummary {
     pub iso: String,
     /// Its label.
     pub label: String,
-    /// Columns of the site list.
-    pub cells: std::collections::BTreeMap<String, String>,
+    /// Its cells by column, in the order of the site list.
+    pub cells: serde_json::Map<String, serde_json::Value>,
 }
 
 impl PlanReport {

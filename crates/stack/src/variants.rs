@@ -151,7 +151,11 @@ impl Variants {
                 machine: site.name.clone(),
                 iso: if self.answers_only { String::new() } else { recipe.iso(media)?.display().to_string() },
                 label: if self.answers_only { String::new() } else { recipe.label(media)? },
-                cells: site.cells.clone(),
+                cells: list
+                    .columns
+                    .iter()
+                    .map(|name| (name.clone(), site.cells.get(name).cloned().unwrap_or_default().into()))
+                    .collect(),
             })
         };
         list.sites.iter().map(own).collect()

@@ -109,7 +109,11 @@ fn variants(variants: &[VariantSummary]) -> String {
     let mut rows = vec![heads];
     for own in variants.iter().take(SHOWN) {
         let mut row = vec![own.row.to_string(), own.machine.clone()];
-        row.extend(columns.iter().map(|name| own.cells.get(*name).cloned().unwrap_or_default()));
+        row.extend(
+            columns.iter().map(|name| {
+                own.cells.get(*name).and_then(|cell| cell.as_str()).unwrap_or_default().to_owned()
+            }),
+        );
         if has_iso {
             row.push(own.iso.clone());
         }
