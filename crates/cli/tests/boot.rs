@@ -335,6 +335,8 @@ wait = false
 [[own]]
 dialect = "preseed"
 text = """
+d-i netcfg/get_nameservers string 10.0.2.3
+d-i netcfg/no_default_route boolean true
 d-i mirror/country string manual
 d-i mirror/http/hostname string mirror.ferries.example
 d-i mirror/http/directory string /debian
