@@ -663,7 +663,7 @@ fn erases(document: &Document, reading: &Reading) -> Erasure {
         if component(root, "windowsPE", spots::SETUP, *architecture).is_none() {
             continue;
         }
-        let language = "Microsoft-Windows-International-Core-WinPE";
+        let language = spots::INTERNATIONAL_SETUP;
         if !has("windowsPE", language, &["SetupUILanguage", "UILanguage"])
             || !has("windowsPE", language, &["UILanguage"])
         {

@@ -22,7 +22,7 @@ const fn spot(pass: &'static str, component: &'static str, path: &'static [&'sta
 pub(super) const SETUP: &str = "Microsoft-Windows-Setup";
 pub(super) const SHELL: &str = "Microsoft-Windows-Shell-Setup";
 pub(super) const DEPLOYMENT: &str = "Microsoft-Windows-Deployment";
-const INTERNATIONAL_SETUP: &str = "Microsoft-Windows-International-Core-WinPE";
+pub(super) const INTERNATIONAL_SETUP: &str = "Microsoft-Windows-International-Core-WinPE";
 const INTERNATIONAL: &str = "Microsoft-Windows-International-Core";
 const TERMINAL: &str = "Microsoft-Windows-TerminalServices-LocalSessionManager";
 const DNS: &str = "Microsoft-Windows-DNS-Client";

@@ -298,7 +298,9 @@ const ADMINISTRATOR: &str = "Get-LocalUser|where SID -like '*-500'|";
 const REMOVE_APP: &str = "Get-AppxProvisionedPackage -Online|where DisplayName -eq '";
 const REMOVE_APP_END: &str = "'|Remove-AppxProvisionedPackage -Online -AllUsers\"";
 const NEVER_EXPIRES: &str = "Set-LocalUser -PasswordNeverExpires 1 -Name '";
-const UPDATES: &str = "dism.exe /Online /Quiet /NoRestart /Add-Package /PackagePath:";
+/// Packages are run by what the system runs such files with.
+const UPDATES: &str = "cmd.exe /c for %u in (\"";
+const UPDATES_END: &str = "\\*.msu\") do start \"\" /wait \"%u\" /quiet /norestart";
 const ALL_DRIVES: &str =
     "cmd.exe /c for %d in (C D E F G H I J K L M N O P Q R S T U V W X Y Z) do @if exist %d:\\neatstack\\";
 
@@ -426,7 +428,7 @@ impl Task {
             Self::RemoveApp(name) => {
                 ours(format!("{POWERSHELL}{REMOVE_APP}{name}{REMOVE_APP_END}"), "an app goes")
             }
-            Self::Updates(folder) => ours(format!("{UPDATES}{}", quoted(folder)), "updates of a folder"),
+            Self::Updates(folder) => ours(format!("{UPDATES}{folder}{UPDATES_END}"), "updates of a folder"),
             Self::Wireless => ours(
                 format!(
                     "netsh.exe wlan add profile filename=\"%SystemDrive%\\{FOLDER}\\wireless.xml\" user=all"
@@ -561,8 +563,8 @@ impl Task {
             }
             return None;
         }
-        if let Some(folder) = run.strip_prefix(UPDATES) {
-            return arguments(folder).into_iter().next().map(Self::Updates);
+        if let Some(folder) = run.strip_prefix(UPDATES).and_then(|rest| rest.strip_suffix(UPDATES_END)) {
+            return Some(Self::Updates(folder.to_owned()));
         }
         if *run == Self::Wireless.say().run {
             return Some(Self::Wireless);
