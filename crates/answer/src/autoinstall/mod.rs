@@ -505,6 +505,9 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     if matches!(model.system.edition, Some(EditionChoice::Number(_))) {
         add("system.edition", "sources have names", "give the name of the source");
     }
+    if !model.machine.domain.is_empty() && model.machine.name.is_empty() {
+        add("machine.domain", "the domain is a part of the name", "give the machine a name");
+    }
     if model.account.len() == 1 && model.account.iter().any(|account| account.password.is_none()) {
         findings
             .push(Finding::note("account.password", "without a password nobody can sign in at the machine"));

@@ -585,6 +585,13 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     if model.network.fixed.is_some() && model.network.wireless.is_some() {
         add("network.wireless", "one network is set up", "leave one out");
     }
+    if model.network.wireless.as_ref().is_some_and(|own| own.hidden) {
+        add("network.wireless.hidden", "it does not ask for that", "leave it out");
+    }
+    let name = &model.machine.name;
+    if !model.machine.domain.is_empty() && (name.is_empty() || name.contains('{')) {
+        add("machine.domain", "the domain is a part of a fixed name", "give the machine a fixed name");
+    }
     if model.network.needed == Some(false) {
         findings
             .push(Finding::note("network.needed", "kickstart asks for none when everything is on the media"));
