@@ -3,7 +3,7 @@
 //! [`read::open`] turns an ISO file or a folder into a [`Media`]: a tree of names over lazy content, with its
 //! labels and boot entries. [`master::Plan`] lays such a tree out as a disc that carries ISO 9660, Joliet and UDF
 //! over the same extents, and writes it in one pass. [`folder::unpack`] writes it into a folder, with a record from
-//! which an equal media can be made again.
+//! which an equal media can be made again. [`touchup`] changes a finished disc in place.
 //!
 //! Each format lives in a module of its own: `layout` mirrors the tables of its specification, `read` turns
 //! bytes into a model and trusts nothing, `write` turns the model into bytes.
@@ -18,6 +18,7 @@ pub mod master;
 mod model;
 pub mod read;
 mod record;
+pub mod touchup;
 pub mod udf;
 
 pub use model::{

@@ -3,18 +3,18 @@
 use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned, little_endian as le};
 
 /// Bytes of a logical block of a disk.
-pub(super) const BLOCK: u64 = 512;
+pub(crate) const BLOCK: u64 = 512;
 /// Bytes of boot code in the first block.
 pub(crate) const BOOT_CODE_LEN: usize = 440;
 /// Partition type of a protective MBR (UEFI 5.2.3).
-pub(super) const TYPE_PROTECTIVE: u8 = 0xEE;
+pub(crate) const TYPE_PROTECTIVE: u8 = 0xEE;
 /// Entries that we write, the usual number and the least that UEFI 5.3.1 asks room for.
-pub(super) const ENTRY_COUNT: u32 = 128;
+pub(crate) const ENTRY_COUNT: u32 = 128;
 
 /// One record of the MBR's table.
 #[derive(Clone, Copy, Debug, Default, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct MbrRecord {
+pub(crate) struct MbrRecord {
     /// 0x80: BIOS boot code starts it.
     pub status: u8,
     /// First block as cylinder, head and sector.
@@ -32,7 +32,7 @@ pub(super) struct MbrRecord {
 /// Master boot record.
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct Mbr {
+pub(crate) struct Mbr {
     /// Code that BIOS starts.
     pub boot_code: [u8; BOOT_CODE_LEN],
     /// Identifies the disk.
@@ -49,7 +49,7 @@ const _: () = assert!(size_of::<Mbr>() == 512);
 /// GPT header (UEFI 5.3.2).
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct GptHeader {
+pub(crate) struct GptHeader {
     /// `EFI PART`.
     pub signature: [u8; 8],
     /// 0x0001_0000.
@@ -84,7 +84,7 @@ const _: () = assert!(size_of::<GptHeader>() == 92);
 /// GPT partition entry (UEFI 5.3.3).
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct GptEntry {
+pub(crate) struct GptEntry {
     /// Kind; zero when unused.
     pub kind: [u8; 16],
     /// Identifies the partition.

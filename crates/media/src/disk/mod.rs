@@ -1,6 +1,6 @@
 //! Partition tables: MBR and GPT (UEFI specification 5).
 
-mod layout;
+pub(crate) mod layout;
 mod read;
 mod write;
 

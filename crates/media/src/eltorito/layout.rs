@@ -5,7 +5,7 @@ use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout, Unaligned, little_e
 /// Validation entry (El Torito 2.1), the first of a boot catalog.
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct ValidationEntry {
+pub(crate) struct ValidationEntry {
     /// 1.
     pub header_id: u8,
     /// Platform of the default entry.
@@ -24,7 +24,7 @@ const _: () = assert!(size_of::<ValidationEntry>() == 32);
 /// Default entry (El Torito 2.2) and section entry (2.4), which differ only in their last bytes.
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct RawEntry {
+pub(crate) struct RawEntry {
     /// 0x88 bootable, 0 not.
     pub indicator: u8,
     /// Emulation in bits 0–3; flags in the others of section entries.
@@ -47,7 +47,7 @@ const _: () = assert!(size_of::<RawEntry>() == 32);
 /// Section header (El Torito 2.3).
 #[derive(Clone, Copy, FromBytes, IntoBytes, KnownLayout, Immutable, Unaligned)]
 #[repr(C)]
-pub(super) struct SectionHeader {
+pub(crate) struct SectionHeader {
     /// [`MORE_SECTIONS`] or [`LAST_SECTION`].
     pub indicator: u8,
     /// Platform of the section's entries.
@@ -60,10 +60,10 @@ pub(super) struct SectionHeader {
 const _: () = assert!(size_of::<SectionHeader>() == 32);
 
 /// A section header that others follow.
-pub(super) const MORE_SECTIONS: u8 = 0x90;
+pub(crate) const MORE_SECTIONS: u8 = 0x90;
 /// The last section header.
-pub(super) const LAST_SECTION: u8 = 0x91;
+pub(crate) const LAST_SECTION: u8 = 0x91;
 /// Section entry extension (El Torito 2.5).
-pub(super) const EXTENSION: u8 = 0x44;
+pub(crate) const EXTENSION: u8 = 0x44;
 /// Boot indicator of an entry that may be started.
-pub(super) const BOOTABLE: u8 = 0x88;
+pub(crate) const BOOTABLE: u8 = 0x88;

@@ -31,6 +31,12 @@ impl Namer {
         Self { flavor, taken: HashSet::new(), next_number: HashMap::new() }
     }
 
+    /// Notes an identifier that is recorded already.
+    pub(crate) fn reserve(&mut self, recorded: &[u8], is_folder: bool) {
+        let identifier = Identifier::from_recorded(recorded, is_folder, self.flavor);
+        self.take(&identifier.bytes);
+    }
+
     /// The identifier for `name`, without version, and whether it says the same as `name`.
     pub(crate) fn identifier(&mut self, name: &str, is_folder: bool) -> Identifier {
         match self.flavor {
@@ -135,6 +141,22 @@ pub(crate) struct Identifier {
 }
 
 impl Identifier {
+    /// The identifier of a record, its version taken off.
+    pub(crate) fn from_recorded(recorded: &[u8], is_folder: bool, flavor: Flavor) -> Self {
+        let width = if flavor == Flavor::Primary { 1 } else { 2 };
+        let unit_is = |unit: &[u8], wanted: fn(u8) -> bool| {
+            unit.split_last().is_some_and(|(low, high)| wanted(*low) && high.iter().all(|byte| *byte == 0))
+        };
+        let mut units: Vec<&[u8]> = recorded.chunks(width).collect();
+        let separator = units.iter().rposition(|unit| unit_is(unit, |low| low == b';'));
+        if let Some(at) = separator.filter(|at| {
+            !is_folder && units[at + 1..].iter().all(|unit| unit_is(unit, |low| low.is_ascii_digit()))
+        }) {
+            units.truncate(at);
+        }
+        Self { bytes: units.concat(), is_folder, flavor, shortened: false }
+    }
+
     /// The bytes as recorded, with the version of files.
     pub(crate) fn recorded(&self) -> Vec<u8> {
         let mut bytes = self.bytes.clone();

@@ -90,12 +90,12 @@ pub(crate) fn joliet_label(descriptor: &VolumeDescriptor) -> String {
     utf16_be(&descriptor.volume_identifier).trim_end_matches([' ', '\0']).to_owned()
 }
 
-fn utf16_be(bytes: &[u8]) -> String {
+pub(crate) fn utf16_be(bytes: &[u8]) -> String {
     let units = bytes.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
     char::decode_utf16(units).map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
 }
 
-fn latin_or_utf8(bytes: &[u8]) -> String {
+pub(crate) fn latin_or_utf8(bytes: &[u8]) -> String {
     // Names from POSIX systems are UTF-8 today; older ones were mostly Latin-1, which can hold any byte.
     str::from_utf8(bytes).map_or_else(|_| bytes.iter().copied().map(char::from).collect(), str::to_owned)
 }
@@ -154,12 +154,12 @@ struct TreeReader<'a> {
 }
 
 /// A record with its variable parts, still in the directory's bytes.
-struct Record<'a> {
-    raw: DirectoryRecord,
-    identifier: &'a [u8],
-    system_use: &'a [u8],
-    offset: u64,
-    system_use_offset: u64,
+pub(crate) struct Record<'a> {
+    pub raw: DirectoryRecord,
+    pub identifier: &'a [u8],
+    pub system_use: &'a [u8],
+    pub offset: u64,
+    pub system_use_offset: u64,
 }
 
 /// A file whose sections are still being gathered.
@@ -431,7 +431,7 @@ impl<'a> TreeReader<'a> {
 }
 
 /// The name without `;version`.
-fn without_version(name: &str) -> &str {
+pub(crate) fn without_version(name: &str) -> &str {
     match name.rsplit_once(';') {
         Some((front, version))
             if !version.is_empty() && version.bytes().all(|byte| byte.is_ascii_digit()) =>
@@ -443,7 +443,7 @@ fn without_version(name: &str) -> &str {
 }
 
 /// The record at `position` of a directory that begins at `base`; `None` where the sector holds no more.
-fn next_record(bytes: &[u8], position: usize, base: u64) -> Result<Option<Record<'_>>> {
+pub(crate) fn next_record(bytes: &[u8], position: usize, base: u64) -> Result<Option<Record<'_>>> {
     let offset = base + position as u64;
     let length = usize::from(bytes[position]);
     if length == 0 {

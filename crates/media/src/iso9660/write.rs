@@ -285,7 +285,7 @@ fn mode_of(node: &Node) -> u32 {
     kind | u32::from(node.meta.mode.unwrap_or(usual))
 }
 
-fn record(extent: (u32, u32), meta: Meta, flags: u8) -> DirectoryRecord {
+pub(crate) fn record(extent: (u32, u32), meta: Meta, flags: u8) -> DirectoryRecord {
     DirectoryRecord {
         length: 0,
         extended_attribute_length: 0,
@@ -301,14 +301,15 @@ fn record(extent: (u32, u32), meta: Meta, flags: u8) -> DirectoryRecord {
 }
 
 /// A directory's records and continuation areas as they grow.
-struct DirectoryBytes {
-    records: Vec<u8>,
-    continuations: Vec<u8>,
-    continuation_sector: u32,
+pub(crate) struct DirectoryBytes {
+    pub records: Vec<u8>,
+    pub continuations: Vec<u8>,
+    /// First sector of the continuation areas.
+    pub continuation_sector: u32,
 }
 
 impl DirectoryBytes {
-    fn add(&mut self, raw: DirectoryRecord, identifier: &[u8], susp: Option<Entry<'_>>) {
+    pub(crate) fn add(&mut self, raw: DirectoryRecord, identifier: &[u8], susp: Option<Entry<'_>>) {
         let front = (size_of::<DirectoryRecord>() + identifier.len()).next_multiple_of(2);
         let area = susp.map(|entry| self.system_use(&entry.parts(), 254 - front)).unwrap_or_default();
         let len = (front + area.len()).next_multiple_of(2);

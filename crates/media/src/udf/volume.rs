@@ -36,6 +36,19 @@ pub(crate) struct Volume<R> {
     pub label: String,
     pub maps: Vec<Map>,
     pub root: LbAddr,
+    /// Where the descriptors of the volume are.
+    pub frame: Frame,
+}
+
+/// Where the descriptors of a volume are.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Frame {
+    /// Position of the anchor in bytes.
+    pub anchor_at: u64,
+    /// Main and reserve sequence.
+    pub sequences: [ExtentAd; 2],
+    /// Integrity descriptors.
+    pub integrity: ExtentAd,
 }
 
 /// Checks a descriptor's tag: checksum, identifier, CRC. `at` is its position in bytes.
@@ -119,7 +132,14 @@ impl<R: ReadAt> Volume<R> {
                     match Opening::read(&reader, sequence, block_size)
                         .and_then(|opening| opening.finish(&reader, block_size))
                     {
-                        Ok(parts) => return Ok(parts.into_volume(reader, block_size)),
+                        Ok(parts) => {
+                            let frame = Frame {
+                                anchor_at: sector * block_size,
+                                sequences: [anchor.main, anchor.reserve],
+                                integrity: parts.integrity,
+                            };
+                            return Ok(parts.into_volume(reader, block_size, frame));
+                        }
                         Err(error) => first_error = first_error.or(Some(error)),
                     }
                 }
@@ -210,12 +230,13 @@ struct Parts {
     label: String,
     maps: Vec<Map>,
     root: LbAddr,
+    integrity: ExtentAd,
 }
 
 impl Parts {
-    fn into_volume<R>(self, reader: R, block_size: u64) -> Volume<R> {
-        let Self { revision, label, maps, root } = self;
-        Volume { reader, block_size, revision, label, maps, root }
+    fn into_volume<R>(self, reader: R, block_size: u64, frame: Frame) -> Volume<R> {
+        let Self { revision, label, maps, root, .. } = self;
+        Volume { reader, block_size, revision, label, maps, root, frame }
     }
 }
 
@@ -303,6 +324,7 @@ impl Opening {
             label,
             maps,
             root: file_set.root.location,
+            integrity: logical.integrity_sequence,
         })
     }
 }

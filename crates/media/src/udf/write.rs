@@ -346,7 +346,7 @@ fn sequence(facts: &VolumeFacts<'_>, start: u32) -> Vec<u8> {
 }
 
 /// A descriptor: tag with checksum and CRC, and its body.
-fn tagged(identifier: u16, location: u32, body: &[u8]) -> Vec<u8> {
+pub(crate) fn tagged(identifier: u16, location: u32, body: &[u8]) -> Vec<u8> {
     let mut tag = Tag {
         identifier: identifier.into(),
         descriptor_version: 2.into(),
@@ -371,7 +371,7 @@ fn padded(text: &[u8]) -> [u8; 23] {
 }
 
 /// Who made the volume; the suffix names the kind of system (UDF 6.3: 4 is UNIX, 5 Linux).
-fn implementation() -> EntityId {
+pub(crate) fn implementation() -> EntityId {
     EntityId { flags: 0, identifier: padded(b"*Neat Stack"), suffix: [4, 5, 0, 0, 0, 0, 0, 0] }
 }
 
@@ -380,7 +380,7 @@ fn domain() -> EntityId {
     EntityId { flags: 0, identifier: padded(b"*OSTA UDF Compliant"), suffix: [0x02, 0x01, 3, 0, 0, 0, 0, 0] }
 }
 
-fn long_ad(block: u32, len: u32) -> LongAd {
+pub(crate) fn long_ad(block: u32, len: u32) -> LongAd {
     LongAd {
         length: len.into(),
         location: LbAddr { block: block.into(), partition: 0.into() },
@@ -388,7 +388,7 @@ fn long_ad(block: u32, len: u32) -> LongAd {
     }
 }
 
-fn short_ads(block: u32, len: u64) -> Vec<u8> {
+pub(crate) fn short_ads(block: u32, len: u64) -> Vec<u8> {
     let mut bytes = Vec::new();
     let mut start = 0;
     while start < len {
@@ -401,7 +401,7 @@ fn short_ads(block: u32, len: u64) -> Vec<u8> {
 }
 
 /// UDF permissions from POSIX ones; without any, reading for everybody.
-fn permissions(meta: Meta, folder: bool) -> u32 {
+pub(crate) fn permissions(meta: Meta, folder: bool) -> u32 {
     let mode = u32::from(meta.mode.unwrap_or(if folder { 0o555 } else { 0o444 }));
     (mode & 7) | (mode >> 3 & 7) << 5 | (mode >> 6 & 7) << 10
 }

@@ -1,6 +1,7 @@
 //! A second reading of discs, written straight from the standards and sharing no code with the crate: it follows
 //! every pointer, checks every rule that a writer must keep, and panics at the first that is broken.
 
+pub mod discs;
 pub mod iso;
 pub mod udf;
 

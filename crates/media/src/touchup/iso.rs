@@ -1,0 +1,662 @@
+//! Changing one ECMA-119 tree: plain, Rock Ridge or Joliet.
+//!
+//! Directories are changed in memory. [`IsoTree::flush`] gives each changed directory and all above it a new place in
+//! fresh space, up to the root, and makes new path tables, so that the volume descriptors make the change. What is
+//! changed in place before that is only the way back: the records in which subfolders say where their parent is.
+
+use super::{
+    Mark, SECTOR, Target, Trail,
+    directory::{Directory, Raw, fixed, identifier, is_special, set_extent},
+    draft::{Draft, Fresh},
+    tables,
+};
+use crate::{
+    TreeKind,
+    iso9660::{
+        layout::{
+            BothU32, DirectoryRecord, FIRST_DESCRIPTOR, FLAG_ASSOCIATED, FLAG_DIRECTORY, FLAG_MULTI_EXTENT,
+            JOLIET_ESCAPES, MAX_DIRECTORIES, MAX_SECTION_LEN, STANDARD_IDENTIFIER, TYPE_PRIMARY,
+            TYPE_SUPPLEMENTARY, TYPE_TERMINATOR, VolumeDescriptor,
+        },
+        names::{Flavor, Identifier, Namer},
+        read::{latin_or_utf8, next_record, utf16_be, without_version},
+        rock_ridge::{self, Attributes, Entry},
+        write::{DirectoryBytes, record},
+    },
+};
+use neat_content::{Error, Meta, Result, Timestamp, fold_case, read_vec};
+use std::collections::BTreeMap;
+use zerocopy::{FromBytes, IntoBytes};
+
+/// Largest directory that is changed, in bytes.
+const MAX_DIRECTORY_LEN: u64 = 64 << 20;
+/// Names on Joliet, in UTF-16 units.
+const JOLIET_LIMIT: usize = 64;
+
+/// A tree that one or more volume descriptors begin.
+pub(super) struct IsoTree {
+    /// Positions of the descriptors.
+    pub descriptors: Vec<u64>,
+    /// What people call it.
+    pub kind: TreeKind,
+    /// Bytes of a logical block.
+    pub block: u64,
+    flavor: Flavor,
+    /// Bytes in front of every system use area.
+    skip: usize,
+    root: u32,
+    /// By the block where each was found.
+    directories: BTreeMap<u32, Directory>,
+    /// Whether there are other directories than before, or in other places.
+    tables_changed: bool,
+}
+
+/// What a directory shows under one name.
+#[derive(Clone, Debug)]
+pub(super) struct Item {
+    pub name: String,
+    pub identifier: Vec<u8>,
+    /// Its records, one for each section.
+    pub records: Vec<Raw>,
+    pub is_folder: bool,
+    /// Where Rock Ridge says that the folder lies in truth.
+    child_location: Option<u32>,
+}
+
+impl Item {
+    /// First block and bytes of the first record.
+    fn extent(&self) -> (u32, u32) {
+        let raw = self.records.first().map(|raw| fixed(raw)).unwrap_or_default();
+        let location = raw.location.little.get() + u32::from(raw.extended_attribute_length);
+        (self.child_location.unwrap_or(location), raw.data_length.little.get())
+    }
+}
+
+/// Finds the trees of a disc, the primary first.
+pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
+    let mut trees: Vec<IsoTree> = Vec::new();
+    for number in FIRST_DESCRIPTOR..FIRST_DESCRIPTOR + 64 {
+        let at = number * SECTOR;
+        if at + SECTOR > draft.old_len() {
+            break;
+        }
+        let bytes = read_vec(draft, at, SECTOR, SECTOR, "volume descriptor")?;
+        if bytes[1..6] != STANDARD_IDENTIFIER || bytes[0] == TYPE_TERMINATOR {
+            break;
+        }
+        if ![TYPE_PRIMARY, TYPE_SUPPLEMENTARY].contains(&bytes[0]) {
+            continue;
+        }
+        let Ok(descriptor) = VolumeDescriptor::read_from_bytes(&bytes) else { continue };
+        let root =
+            descriptor.root.location.little.get() + u32::from(descriptor.root.extended_attribute_length);
+        if let Some(tree) = trees.iter_mut().find(|tree| tree.root == root) {
+            tree.descriptors.push(at);
+            continue;
+        }
+        let joliet = JOLIET_ESCAPES.iter().any(|escape| descriptor.escape_sequences.starts_with(*escape));
+        let block = u64::from(descriptor.logical_block_size.little.get());
+        if ![512, 1024, 2048].contains(&block) {
+            let expected = "512, 1024 or 2048";
+            return Err(Error::bad_field(
+                "VolumeDescriptor",
+                "logical_block_size",
+                at + 128,
+                expected,
+                block,
+            ));
+        }
+        let mut tree = IsoTree {
+            descriptors: vec![at],
+            kind: if joliet { TreeKind::Joliet } else { TreeKind::Iso9660 },
+            block,
+            flavor: if joliet { Flavor::Joliet { limit: JOLIET_LIMIT } } else { Flavor::Primary },
+            skip: 0,
+            root,
+            directories: BTreeMap::new(),
+            tables_changed: false,
+        };
+        tree.load(draft, root, descriptor.root.data_length.little.get(), None)?;
+        tree.detect_rock_ridge(draft)?;
+        trees.push(tree);
+    }
+    Ok(trees)
+}
+
+impl IsoTree {
+    /// The root directory's key.
+    pub(super) const fn root(&self) -> u32 {
+        self.root
+    }
+
+    fn offset(&self, location: u32) -> u64 {
+        u64::from(location) * self.block
+    }
+
+    /// Reads the directory at `location`, unless it is there already, and gives its key.
+    fn load(&mut self, draft: &Draft, location: u32, len: u32, parent: Option<u32>) -> Result<u32> {
+        // A directory may have moved since the record that led here was read.
+        if self.directories.contains_key(&location) {
+            return Ok(location);
+        }
+        if let Some((key, _)) = self.directories.iter().find(|(_, known)| known.location == location) {
+            return Ok(*key);
+        }
+        let offset = self.offset(location);
+        let bytes = read_vec(draft, offset, len.into(), MAX_DIRECTORY_LEN, "directory")?;
+        self.directories.insert(location, Directory::parse(bytes, offset, location, parent)?);
+        Ok(location)
+    }
+
+    fn directory(&mut self, key: u32) -> Result<&mut Directory> {
+        let at = self.offset(key);
+        self.directories
+            .get_mut(&key)
+            .ok_or_else(|| Error::bad_field("DirectoryRecord", "location", at, "a directory", "none"))
+    }
+
+    fn detect_rock_ridge(&mut self, draft: &Draft) -> Result<()> {
+        let offset = self.offset(self.root);
+        let Some(own) = self.directory(self.root)?.records().next().cloned() else { return Ok(()) };
+        if self.kind == TreeKind::Joliet {
+            return Ok(());
+        }
+        if let Some(record) = next_record(&own, 0, offset)?
+            && record.system_use.starts_with(b"SP")
+        {
+            let found = rock_ridge::parse(draft, record.system_use, record.system_use_offset, self.block)?;
+            if found.rock_ridge || found.mode.is_some() {
+                self.kind = TreeKind::RockRidge;
+                self.skip = usize::from(found.skip.unwrap_or(0));
+            }
+        }
+        Ok(())
+    }
+
+    fn attributes(&self, draft: &Draft, raw: &[u8]) -> Result<Attributes> {
+        let record = next_record(raw, 0, 0)?.filter(|_| self.kind == TreeKind::RockRidge);
+        let area = record.and_then(|record| record.system_use.get(self.skip..));
+        area.map_or_else(|| Ok(Attributes::default()), |area| rock_ridge::parse(draft, area, 0, self.block))
+    }
+
+    fn name(&self, raw: &[u8], attributes: &Attributes) -> String {
+        if let Some(name) = &attributes.name {
+            return latin_or_utf8(name);
+        }
+        let recorded = identifier(raw);
+        if self.kind == TreeKind::Joliet {
+            return without_version(&utf16_be(recorded)).to_owned();
+        }
+        let name = latin_or_utf8(recorded);
+        let name = without_version(&name);
+        name.strip_suffix('.').unwrap_or(name).to_owned()
+    }
+
+    /// What the directory shows, in the order of its records.
+    pub(super) fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
+        let records: Vec<Raw> = self.directory(key)?.records().cloned().collect();
+        let mut items: Vec<Item> = Vec::new();
+        for raw in records.into_iter().filter(|raw| !is_special(raw)) {
+            let flags = fixed(&raw).flags;
+            let own = identifier(&raw).to_vec();
+            if let Some(last) = items.last_mut().filter(|last| last.identifier == own) {
+                // Further sections, and older versions or second contents, which only stay in company.
+                last.records.push(raw);
+                continue;
+            }
+            let attributes = self.attributes(draft, &raw)?;
+            if attributes.relocated {
+                continue;
+            }
+            items.push(Item {
+                name: self.name(&raw, &attributes),
+                identifier: own,
+                is_folder: flags & FLAG_DIRECTORY != 0 || attributes.child_location.is_some(),
+                child_location: attributes.child_location,
+                records: vec![raw],
+            });
+        }
+        Ok(items)
+    }
+
+    /// The item called `name`: by its name, by its name in another case, or by what `target` says of it.
+    pub(super) fn find(
+        &mut self,
+        draft: &Draft,
+        key: u32,
+        name: &str,
+        target: &Target,
+    ) -> Result<Option<Item>> {
+        let items = self.items(draft, key)?;
+        let folded = fold_case(name);
+        let by_name = items
+            .iter()
+            .find(|item| item.name == name)
+            .or_else(|| items.iter().find(|item| fold_case(&item.name) == folded));
+        if let Some(item) = by_name {
+            return Ok(Some(item.clone()));
+        }
+        let mut namer = Namer::new(self.flavor);
+        let [file_name, folder_name] = [false, true].map(|folder| namer.identifier(name, folder).recorded());
+        let mut found: Option<(usize, &Item)> = None;
+        for item in &items {
+            let (location, len) = item.extent();
+            let made = if item.is_folder { &folder_name } else { &file_name };
+            let is_it = match target {
+                Target::File(offset) => !item.is_folder && len > 0 && self.offset(location) == *offset,
+                Target::Empty => !item.is_folder && len == 0,
+                Target::Folder(mark) if item.is_folder => {
+                    let child = self.enter(draft, key, item)?;
+                    self.mark(draft, child)?.fits(mark)
+                }
+                Target::Folder(_) | Target::Unknown => false,
+            };
+            // Of several that hold the same, the one whose name is most alike.
+            let alike = item.identifier.iter().zip(made).take_while(|(a, b)| a == b).count();
+            if is_it && found.is_none_or(|(most, _)| alike > most) {
+                found = Some((alike, item));
+            }
+        }
+        Ok(found.map(|(_, item)| item.clone()))
+    }
+
+    /// The key of the folder that `item` of directory `parent` is.
+    pub(super) fn enter(&mut self, draft: &Draft, parent: u32, item: &Item) -> Result<u32> {
+        let (location, len) = item.extent();
+        if item.child_location.is_none() {
+            return self.load(draft, location, len, Some(parent));
+        }
+        // A folder that lies elsewhere says itself how long it is.
+        let offset = self.offset(location);
+        let own = read_vec(draft, offset, self.block, SECTOR, "relocated directory")?;
+        let len = next_record(&own, 0, offset)?.map_or(0, |record| record.raw.data_length.little.get());
+        let key = self.load(draft, location, len, Some(parent))?;
+        // Both what leads here and where this really lies would have to follow.
+        self.directory(parent)?.is_pinned = true;
+        self.directory(key)?.is_pinned = true;
+        Ok(key)
+    }
+
+    fn mark(&mut self, draft: &Draft, key: u32) -> Result<Mark> {
+        let mut mark = Mark::default();
+        let mut folders = vec![key];
+        let mut next = 0;
+        while let Some(key) = folders.get(next).copied() {
+            next += 1;
+            for item in self.items(draft, key)? {
+                if mark.files.len() >= Mark::LIMIT || folders.len() >= Mark::LIMIT {
+                    mark.more = true;
+                    return Ok(mark);
+                }
+                if item.is_folder {
+                    folders.push(self.enter(draft, key, &item)?);
+                } else {
+                    mark.files.extend(self.extent(&item).map(|(offset, _)| offset));
+                }
+            }
+        }
+        Ok(mark)
+    }
+
+    /// What stands along the way to `path`, to find the same way in another tree.
+    pub(super) fn trail(&mut self, draft: &Draft, path: &[&str]) -> Result<Trail> {
+        let mut trail = Trail::default();
+        let mut key = self.root;
+        for name in path {
+            let Some(item) = self.find(draft, key, name, &Target::Unknown)? else { break };
+            trail.names.push(item.name.clone());
+            if !item.is_folder {
+                let offset = self.extent(&item).map(|(offset, _)| offset);
+                trail.targets.push(offset.map_or(Target::Empty, Target::File));
+                break;
+            }
+            key = self.enter(draft, key, &item)?;
+            trail.targets.push(Target::Folder(self.mark(draft, key)?));
+        }
+        Ok(trail)
+    }
+
+    /// Follows `folders` as far as they are there: the last one's key, and how many were found.
+    pub(super) fn follow(&mut self, draft: &Draft, folders: &[&str], trail: &Trail) -> Result<(u32, usize)> {
+        let mut key = self.root;
+        for (depth, name) in folders.iter().enumerate() {
+            match self.find(draft, key, name, trail.target(depth))? {
+                Some(item) if item.is_folder => key = self.enter(draft, key, &item)?,
+                Some(item) => {
+                    return Err(Error::request(
+                        format!(
+                            "{} is a file in the {} tree, and {name} shall be a folder",
+                            item.name,
+                            self.kind.name()
+                        ),
+                        "name another path",
+                    ));
+                }
+                None => return Ok((key, depth)),
+            }
+        }
+        Ok((key, folders.len()))
+    }
+
+    /// An empty folder `name` in directory `parent`; gives its key.
+    pub(super) fn make_folder(
+        &mut self,
+        draft: &mut Draft,
+        parent: u32,
+        name: &str,
+        time: Timestamp,
+    ) -> Result<u32> {
+        let location = self.block_of(draft.end())?;
+        let above = self.directory(parent)?;
+        let (parent_location, parent_len) = (above.location, above.len() as u32);
+        let meta = Meta::at(time);
+        let mut bytes = self.bytes_at(draft)?;
+        let entry = || {
+            let mode = 0o040_555;
+            (self.kind == TreeKind::RockRidge).then_some(Entry {
+                name: None,
+                mode,
+                modified: time,
+                link: None,
+                root: false,
+            })
+        };
+        bytes.add(record((location, SECTOR as u32), meta, FLAG_DIRECTORY), &[0], entry());
+        bytes.add(record((parent_location, parent_len), meta, FLAG_DIRECTORY), &[1], entry());
+        bytes.records.resize(SECTOR as usize, 0);
+        let offset = draft.append(Fresh::Bytes(bytes.records.clone()), SECTOR);
+        self.directories.insert(location, Directory::parse(bytes.records, offset, location, Some(parent))?);
+        let raw = record((location, SECTOR as u32), meta, FLAG_DIRECTORY);
+        let raw = self.named(draft, parent, raw, name, 0o040_555, time)?;
+        let flavor = self.flavor;
+        self.directory(parent)?.insert(raw, flavor);
+        self.tables_changed = true;
+        Ok(location)
+    }
+
+    /// Where a file's bytes begin, and how many its first section has.
+    pub(super) fn extent(&self, item: &Item) -> Option<(u64, u64)> {
+        let (location, len) = item.extent();
+        (len > 0).then(|| (self.offset(location), u64::from(len)))
+    }
+
+    fn block_of(&self, offset: u64) -> Result<u32> {
+        u32::try_from(offset / self.block).map_err(|_| Error::Limit {
+            what: "size in blocks of an ISO 9660 volume".into(),
+            offset,
+            limit: u32::MAX.into(),
+            found: offset / self.block,
+        })
+    }
+
+    fn bytes_at(&self, draft: &Draft) -> Result<DirectoryBytes> {
+        let continuation_sector = self.block_of(draft.end())?;
+        Ok(DirectoryBytes { records: Vec::new(), continuations: Vec::new(), continuation_sector })
+    }
+
+    /// The record `raw` with an identifier that is still free in the directory, and for Rock Ridge its name.
+    fn named(
+        &mut self,
+        draft: &mut Draft,
+        parent: u32,
+        raw: DirectoryRecord,
+        name: &str,
+        mode: u32,
+        time: Timestamp,
+    ) -> Result<Raw> {
+        let is_folder = raw.flags & FLAG_DIRECTORY != 0;
+        let mut namer = Namer::new(self.flavor);
+        for other in self.directory(parent)?.records().filter(|other| !is_special(other)) {
+            namer.reserve(identifier(other), fixed(other).flags & FLAG_DIRECTORY != 0);
+        }
+        let identifier: Identifier = namer.identifier(name, is_folder);
+        let mut bytes = self.bytes_at(draft)?;
+        let entry = Entry { name: Some(name), mode, modified: time, link: None, root: false };
+        let entry = (self.kind == TreeKind::RockRidge).then_some(entry);
+        if entry.is_some() && self.skip > 0 {
+            let what = format!("Rock Ridge behind {} other bytes in each record", self.skip);
+            return Err(Error::Unsupported { what, offset: self.offset(self.root) });
+        }
+        bytes.add(raw, &identifier.recorded(), entry);
+        if !bytes.continuations.is_empty() {
+            draft.append(Fresh::Bytes(bytes.continuations), SECTOR);
+        }
+        Ok(bytes.records)
+    }
+
+    /// Makes `name` in directory `key` a file of `len` bytes at byte `offset` of the disc. Attributes of a file that
+    /// is there already stay.
+    pub(super) fn put(
+        &mut self,
+        draft: &mut Draft,
+        key: u32,
+        name: &str,
+        existing: Option<&Item>,
+        (offset, len): (u64, u64),
+        time: Timestamp,
+    ) -> Result<()> {
+        let first = if len == 0 { 0 } else { self.block_of(offset + len - 1).and(self.block_of(offset))? };
+        let template = match existing.and_then(|item| item.records.first()) {
+            Some(raw) => raw.clone(),
+            None => self.named(draft, key, record((0, 0), Meta::at(time), 0), name, 0o100_444, time)?,
+        };
+        let count = len.div_ceil(MAX_SECTION_LEN).max(1);
+        let sections: Vec<Raw> = (0..count)
+            .map(|number| {
+                let start = number * MAX_SECTION_LEN;
+                let mut raw = template.clone();
+                let location = first + (start / self.block) as u32;
+                set_extent(&mut raw, location, (len - start).min(MAX_SECTION_LEN) as u32);
+                set_time(&mut raw, time, self.kind == TreeKind::RockRidge);
+                if let Ok((fixed, _)) = DirectoryRecord::mut_from_prefix(&mut raw) {
+                    fixed.flags &= !(FLAG_MULTI_EXTENT | FLAG_ASSOCIATED);
+                    if number + 1 < count {
+                        fixed.flags |= FLAG_MULTI_EXTENT;
+                    }
+                }
+                raw
+            })
+            .collect();
+        let flavor = self.flavor;
+        let directory = self.directory(key)?;
+        if let [only] = sections.as_slice()
+            && existing.is_some()
+            && directory.replace(only)
+        {
+            return Ok(());
+        }
+        if let Some(item) = existing {
+            directory.remove(&item.identifier);
+        }
+        sections.into_iter().for_each(|raw| directory.insert(raw, flavor));
+        Ok(())
+    }
+
+    /// Takes `item` out of directory `key`; gives its records.
+    pub(super) fn remove(&mut self, key: u32, item: &Item) -> Result<Vec<Raw>> {
+        self.tables_changed |= item.is_folder;
+        Ok(self.directory(key)?.remove(&item.identifier))
+    }
+
+    /// Brings records back that [`IsoTree::remove`] gave.
+    pub(super) fn bring_back(&mut self, draft: &mut Draft, key: u32, records: Vec<Raw>) -> Result<()> {
+        let flavor = self.flavor;
+        for raw in records {
+            let extent = fixed(&raw);
+            if extent.flags & FLAG_DIRECTORY != 0 {
+                self.tables_changed = true;
+                // The folder may have moved above while this one was not in it.
+                let above = self.directory(key)?;
+                let (location, len) = (above.location, above.len() as u32);
+                self.set_parent(draft, extent.location.little.get(), location, len)?;
+            }
+            self.directory(key)?.insert(raw, flavor);
+        }
+        Ok(())
+    }
+
+    /// Writes what changed into the draft.
+    pub(super) fn flush(&mut self, draft: &mut Draft) -> Result<()> {
+        // A directory that moves changes its parent, which may have to move for that.
+        while let Some(key) = self.next_to_move(draft) {
+            self.relocate(draft, key)?;
+        }
+        let mut writes = Vec::new();
+        for directory in self.directories.values() {
+            let at = self.offset(directory.location);
+            let bytes = directory.to_bytes();
+            for number in directory.changed_sectors() {
+                let start = number * SECTOR as usize;
+                writes.push((at + start as u64, bytes[start..start + SECTOR as usize].to_vec()));
+            }
+        }
+        for (at, bytes) in writes {
+            draft.write(at, &bytes)?;
+        }
+        if self.tables_changed { tables::rebuild(self, draft) } else { Ok(()) }
+    }
+
+    fn next_to_move(&self, draft: &Draft) -> Option<u32> {
+        let must_move = |directory: &Directory| {
+            let in_place = !draft.is_fresh(self.offset(directory.location));
+            let changed = if in_place { directory.changed_sectors().len() } else { 0 };
+            directory.has_grown() || changed > usize::from(directory.is_pinned)
+        };
+        self.directories.iter().find(|(_, directory)| must_move(directory)).map(|(key, _)| *key)
+    }
+
+    /// Gives a directory a new place in fresh space and lets everything point there.
+    fn relocate(&mut self, draft: &mut Draft, key: u32) -> Result<()> {
+        let location = self.block_of(draft.end())?;
+        let directory = self.directory(key)?;
+        let (old, len, parent) = (directory.location, directory.len() as u32, directory.parent);
+        let children: Vec<Raw> = directory.records().filter(|raw| !is_special(raw)).cloned().collect();
+        if directory.is_pinned {
+            let what = "a full folder that Rock Ridge shows elsewhere than it lies, or that shows such a one";
+            return Err(Error::Unsupported { what: what.into(), offset: self.offset(old) });
+        }
+        let is_root = parent.is_none();
+        let directory = self.directory(key)?;
+        for raw in directory.records_mut() {
+            match identifier(raw) {
+                [0] => set_extent(raw, location, len),
+                [1] if is_root => set_extent(raw, location, len),
+                _ => {}
+            }
+        }
+        let bytes = directory.to_bytes();
+        let moved = Directory::parse(bytes.clone(), 0, location, parent)?;
+        *directory = moved;
+        draft.append(Fresh::Bytes(bytes), SECTOR);
+        self.tables_changed = true;
+        match parent {
+            Some(parent) => {
+                for raw in self.directory(parent)?.records_mut() {
+                    let own = fixed(raw);
+                    if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old
+                    {
+                        set_extent(raw, location, len);
+                    }
+                }
+            }
+            None => self.set_root(draft, location, len)?,
+        }
+        for raw in children.iter().filter(|raw| fixed(raw).flags & FLAG_DIRECTORY != 0) {
+            self.set_parent(draft, fixed(raw).location.little.get(), location, len)?;
+        }
+        Ok(())
+    }
+
+    fn set_root(&self, draft: &mut Draft, location: u32, len: u32) -> Result<()> {
+        for at in &self.descriptors {
+            draft.write(at + 156 + 2, BothU32::from(location).as_bytes())?;
+            draft.write(at + 156 + 10, BothU32::from(len).as_bytes())?;
+        }
+        Ok(())
+    }
+
+    /// Lets the directory at `child` say where its parent is.
+    fn set_parent(&mut self, draft: &mut Draft, child: u32, location: u32, len: u32) -> Result<()> {
+        let offset = self.offset(child);
+        let bytes = read_vec(draft, offset, self.block, SECTOR, "directory")?;
+        let own = next_record(&bytes, 0, offset)?.map_or(0, |record| usize::from(record.raw.length));
+        if own < bytes.len()
+            && let Some(above) = next_record(&bytes, own, offset)?
+            && above.identifier == [1]
+        {
+            draft.write(above.offset + 2, BothU32::from(location).as_bytes())?;
+            draft.write(above.offset + 10, BothU32::from(len).as_bytes())?;
+        }
+        if let Some(known) = self.directories.values_mut().find(|known| known.location == child) {
+            known.set_parent_extent(location, len);
+        }
+        Ok(())
+    }
+
+    /// Lets the descriptors say how long the volume is.
+    pub(super) fn set_len(&self, draft: &mut Draft, len: u64) -> Result<()> {
+        let blocks = self.block_of(len)?;
+        for at in &self.descriptors {
+            draft.write(at + 80, BothU32::from(blocks).as_bytes())?;
+        }
+        Ok(())
+    }
+
+    /// The extents of all directories below the root, in the order of a path table: location, number of the parent
+    /// from 1, identifier. Read as they are in the draft.
+    pub(super) fn directory_list(&self, draft: &Draft) -> Result<Vec<(u32, u16, Vec<u8>)>> {
+        let at = self.descriptors.first().copied().unwrap_or(0);
+        let bytes = read_vec(draft, at, SECTOR, SECTOR, "volume descriptor")?;
+        let root = fixed(&bytes[156..190]);
+        let mut list = vec![(root.location.little.get(), 1_u16, vec![0])];
+        let mut lens = vec![root.data_length.little.get()];
+        let mut next = 0;
+        while next < list.len() {
+            let location = list[next].0;
+            let offset = self.offset(location);
+            let bytes = read_vec(draft, offset, lens[next].into(), MAX_DIRECTORY_LEN, "directory")?;
+            let directory = Directory::parse(bytes, offset, location, None)?;
+            for raw in directory.records().filter(|raw| !is_special(raw)) {
+                let own = fixed(raw);
+                if own.flags & FLAG_DIRECTORY == 0 {
+                    continue;
+                }
+                if list.len() >= MAX_DIRECTORIES {
+                    let (limit, found) = (MAX_DIRECTORIES as u64, list.len() as u64 + 1);
+                    return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
+                }
+                list.push((own.location.little.get(), next as u16 + 1, identifier(raw).to_vec()));
+                lens.push(own.data_length.little.get());
+            }
+            next += 1;
+        }
+        Ok(list)
+    }
+}
+
+/// Puts a time into a record, and into its `TF` entry when that stands in the record itself.
+fn set_time(raw: &mut Raw, time: Timestamp, rock_ridge: bool) {
+    let recorded = crate::iso9660::layout::RecordingTime::from_timestamp(time);
+    if let Ok((fixed, _)) = DirectoryRecord::mut_from_prefix(raw) {
+        fixed.recorded = recorded;
+    }
+    if !rock_ridge {
+        return;
+    }
+    let mut at = (33 + usize::from(fixed(raw).identifier_length)).next_multiple_of(2);
+    while let Some([first, second, len, _, flags]) =
+        raw.get(at..at + 5).and_then(|head| <[u8; 5]>::try_from(head).ok())
+    {
+        if len < 4 {
+            break;
+        }
+        // Seven bytes for each time; the modification comes after a creation (RRIP 4.1.6).
+        if [first, second] == *b"TF" && flags & 0x80 == 0 && flags & 2 != 0 {
+            let start = at + 5 + if flags & 1 != 0 { 7 } else { 0 };
+            if let Some(slot) = raw.get_mut(start..start + 7) {
+                slot.copy_from_slice(recorded.as_bytes());
+            }
+        }
+        at += usize::from(len);
+    }
+}

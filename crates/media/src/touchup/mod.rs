@@ -1,0 +1,301 @@
+//! Small changes to a finished disc, in place.
+//!
+//! [`apply`] puts files into a disc's file, takes them out of its directories or brings them back, in every tree that
+//! the disc has, and keeps boot entries right. Only what has to change is written: new content and structures go
+//! behind the end, then a few sectors change over. What was there before is kept in a record inside the file, so that
+//! [`undo`] gives the former bytes back, all of them. See `commit` for what a crash leaves, `journal` for the record.
+
+mod boot;
+mod commit;
+mod directory;
+mod draft;
+mod iso;
+mod journal;
+mod tables;
+mod udf;
+mod work;
+
+pub use journal::{Change, Verb};
+
+use crate::TreeKind;
+use commit::FileStore;
+use draft::Draft;
+use journal::Story;
+use neat_content::{Content, Error, Job, ReadAt, Result, Source, Timestamp};
+use rustix::fs::{FlockOperation, flock};
+use std::{collections::BTreeSet, fs::File, path::Path, sync::Arc};
+use work::Work;
+
+/// Bytes of a sector.
+const SECTOR: u64 = 2048;
+
+/// What to do.
+#[derive(Clone, Debug)]
+pub enum Action {
+    /// Makes `path` a file with these bytes; folders on the way are made. A name that is there in another case is
+    /// that file.
+    Put {
+        /// The bytes.
+        content: Content,
+        /// When they were last changed.
+        modified: Timestamp,
+        /// Where on the disc.
+        path: String,
+    },
+    /// Takes `path`, a file or a folder with all that is in it, out of the directories.
+    Hide {
+        /// Where on the disc.
+        path: String,
+    },
+    /// Brings back what an earlier `Hide` took out.
+    Show {
+        /// Where on the disc.
+        path: String,
+    },
+}
+
+/// What a touch-up did.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// One for each action.
+    pub changes: Vec<Change>,
+    /// Bytes of the file before.
+    pub old_len: u64,
+    /// Bytes of the file now.
+    pub new_len: u64,
+    /// Bytes written in all.
+    pub written: u64,
+    /// Whether an earlier touch-up that was cut off had to be taken back first.
+    pub settled: bool,
+}
+
+/// A touch-up that a disc has.
+#[derive(Clone, Debug)]
+pub struct Touchup {
+    /// When it was made.
+    pub time: Timestamp,
+    /// What it did.
+    pub changes: Vec<Change>,
+    /// Bytes by which it made the file longer.
+    pub added: u64,
+}
+
+/// What [`list`] and [`undo`] find.
+#[derive(Clone, Debug)]
+pub struct History {
+    /// Touch-ups, the oldest first. Of `undo` those that were taken back.
+    pub touchups: Vec<Touchup>,
+    /// Paths that are hidden now.
+    pub hidden: Vec<String>,
+    /// Whether one that was cut off is there (`list`) or was taken back first (`undo`).
+    pub unfinished: bool,
+    /// Bytes of the file.
+    pub len: u64,
+}
+
+/// Opens a disc's file for changes, locked against another touch-up.
+fn open(path: &Path) -> Result<(FileStore, Arc<Source>, bool)> {
+    let file =
+        File::options().read(true).write(true).open(path).map_err(Error::io("open for writing", path))?;
+    let metadata = file.metadata().map_err(Error::io("examine", path))?;
+    if !metadata.is_file() {
+        return Err(Error::request(
+            format!("{} is not a file", path.display()),
+            "a touch-up makes the file longer, which a device or a folder cannot be: name an ISO file",
+        ));
+    }
+    flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|_| {
+        Error::refused(format!("{} is being touched up by another run", path.display()), "wait for it to end")
+    })?;
+    let mut store = FileStore { file, path: path.to_owned() };
+    let source = source_of(&store)?;
+    let settled = commit::settle(&source, &mut store)?;
+    let source = if settled { source_of(&store)? } else { source };
+    Ok((store, source, settled))
+}
+
+fn source_of(store: &FileStore) -> Result<Arc<Source>> {
+    let file = store.file.try_clone().map_err(Error::io("open again", &store.path))?;
+    Source::from_file(file, &store.path)
+}
+
+/// Does `actions` with the disc in the file at `path`, all or none. `time` is recorded as the time of the touch-up.
+///
+/// # Errors
+/// `Request` for paths that are not there, are there already or cannot be; nothing is written then.
+pub fn apply(path: &Path, actions: Vec<Action>, time: Timestamp, job: &Job<'_>) -> Result<Outcome> {
+    let (mut store, source, settled) = open(path)?;
+    let within = |error: Error| error.within(path.display());
+    let mut outcome = apply_to(&source, &mut store, actions, time, job).map_err(within)?;
+    outcome.settled = settled;
+    Ok(outcome)
+}
+
+fn apply_to(
+    source: &Arc<Source>,
+    store: &mut dyn commit::Store,
+    actions: Vec<Action>,
+    time: Timestamp,
+    job: &Job<'_>,
+) -> Result<Outcome> {
+    let hidden = hidden(source)?;
+    let mut work = Work::open(Draft::new(Arc::clone(source)), hidden)?;
+    let mut changes = Vec::new();
+    for action in actions {
+        job.check()?;
+        changes.push(match action {
+            Action::Put { content, modified, path } => work.put(&path, content, modified)?,
+            Action::Hide { path } => work.hide(&path)?,
+            Action::Show { path } => work.show(&path)?,
+        });
+    }
+    let story = Story { time: time.seconds, changes };
+    let (new_len, written) = work.commit(&story, store, job)?;
+    Ok(Outcome { changes: story.changes, old_len: source.len(), new_len, written, settled: false })
+}
+
+/// What is hidden now, the latest last.
+fn hidden(source: &Arc<Source>) -> Result<Vec<Change>> {
+    let mut hidden: Vec<Change> = Vec::new();
+    for (_, record) in journal::chain(source)?.into_iter().rev() {
+        for change in record.story.changes {
+            match change.verb {
+                Verb::Hide => hidden.push(change),
+                Verb::Show => hidden.retain(|other| other.path != change.path),
+                Verb::Put => {}
+            }
+        }
+    }
+    Ok(hidden)
+}
+
+/// The touch-ups of the disc in the file at `path`. Nothing is written.
+pub fn list(path: &Path) -> Result<History> {
+    let source = Source::open(path)?;
+    let within = |error: Error| error.within(path.display());
+    let unfinished = is_unfinished(&source).map_err(within)?;
+    // What is unfinished counts as not there, as it will be taken back.
+    let chain = if unfinished { Vec::new() } else { journal::chain(&source).map_err(within)? };
+    let hidden = if unfinished { Vec::new() } else { hidden(&source).map_err(within)? };
+    let mut len = source.len();
+    let mut touchups: Vec<Touchup> = chain
+        .into_iter()
+        .map(|(trailer, record)| {
+            let added = len - trailer.old_len;
+            len = trailer.old_len;
+            touchup(record.story, added)
+        })
+        .collect();
+    touchups.reverse();
+    let hidden = hidden.into_iter().map(|change| change.path).collect();
+    Ok(History { touchups, hidden, unfinished, len: source.len() })
+}
+
+fn touchup(story: Story, added: u64) -> Touchup {
+    Touchup { time: Timestamp::from_seconds(story.time), changes: story.changes, added }
+}
+
+/// Whether the file ends with a touch-up that was cut off.
+pub fn is_unfinished(source: &Arc<Source>) -> Result<bool> {
+    Ok(journal::Trailer::read(source, source.len())?.is_some_and(|trailer| !trailer.done))
+}
+
+/// Takes back the latest `count` touch-ups (all there are when it is `None`), byte for byte.
+///
+/// # Errors
+/// `Request` when there are fewer.
+pub fn undo(path: &Path, count: Option<usize>) -> Result<History> {
+    let (mut store, mut source, unfinished) = open(path)?;
+    let mut touchups = Vec::new();
+    let within = |error: Error| error.within(path.display());
+    let there = journal::chain(&source).map_err(within)?.len();
+    // One that was cut off counts: it is the latest.
+    let count = count.map(|count| count.saturating_sub(usize::from(unfinished)));
+    if count.is_some_and(|count| count > there) {
+        return Err(Error::request(
+            match there {
+                0 => format!("{} has no touch-up to take back", path.display()),
+                _ => format!("{} has only {there} to take back", path.display()),
+            },
+            "`neatstack touchup ISO list` shows what was done to a disc",
+        ));
+    }
+    for _ in 0..count.unwrap_or(there).min(there) {
+        let Some((trailer, record)) = journal::chain(&source).map_err(within)?.into_iter().next() else {
+            break;
+        };
+        let added = source.len() - trailer.old_len;
+        commit::take_back(&source, &trailer, &record.regions, &mut store).map_err(within)?;
+        touchups.insert(0, touchup(record.story, added));
+        source = source_of(&store)?;
+    }
+    let hidden = hidden(&source).map_err(within)?.into_iter().map(|change| change.path).collect();
+    Ok(History { touchups, hidden, unfinished, len: source.len() })
+}
+
+/// What stands at one step of the way to a file, by which the step is found in a tree with other names.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+enum Target {
+    /// A file whose bytes begin here.
+    File(u64),
+    /// A file without bytes.
+    Empty,
+    /// A folder with these files.
+    Folder(Mark),
+    /// Nothing is known.
+    #[default]
+    Unknown,
+}
+
+/// Where the first files in and below a folder begin: the same in all trees of a disc.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+struct Mark {
+    files: BTreeSet<u64>,
+    /// Whether there are more.
+    more: bool,
+}
+
+impl Mark {
+    /// Files and folders that are looked at for one mark.
+    const LIMIT: usize = 64;
+
+    fn fits(&self, other: &Self) -> bool {
+        if self.more || other.more {
+            !self.files.is_disjoint(&other.files)
+        } else {
+            self.files == other.files
+        }
+    }
+}
+
+/// A way through a tree: names as the tree spells them, and what stands there.
+#[derive(Clone, Debug, Default)]
+struct Trail {
+    names: Vec<String>,
+    targets: Vec<Target>,
+}
+
+impl Trail {
+    /// How many folders of the way are there.
+    fn folders(&self) -> usize {
+        self.targets.iter().filter(|target| matches!(target, Target::Folder(_))).count()
+    }
+
+    fn target(&self, depth: usize) -> &Target {
+        self.targets.get(depth).unwrap_or(&Target::Unknown)
+    }
+}
+
+/// The kinds of trees in the order in which people think of them.
+fn sorted(mut trees: Vec<TreeKind>) -> Vec<TreeKind> {
+    trees.sort_by_key(|kind| match kind {
+        TreeKind::Udf => 0,
+        TreeKind::Joliet => 1,
+        TreeKind::RockRidge => 2,
+        _ => 3,
+    });
+    trees
+}
+
+#[cfg(test)]
+mod tests;
