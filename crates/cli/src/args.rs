@@ -1,12 +1,14 @@
 //! The command line. Parsed arguments only record; the commands check and touch the disk.
 
 mod answer;
+mod media;
 mod service;
 
 pub(crate) use answer::{
     AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
     RemoveArgs, WriteArgs,
 };
+pub(crate) use media::{TouchupAction, TouchupArgs};
 pub(crate) use service::{
     CompareArgs, DriversArgs, InventoryArgs, SchemaArgs, SchemaForm, UpdateAction, UpdateArgs, UpdateNewArgs,
 };
@@ -84,6 +86,7 @@ pub(crate) enum Command {
     Update(UpdateArgs),
     Compare(CompareArgs),
     Answer(AnswerArgs),
+    Touchup(TouchupArgs),
     Draft(DraftArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
@@ -93,7 +96,9 @@ pub(crate) enum Command {
 
 /// Say what a file or folder is and what a technician wants to know of it
 #[derive(Debug, Args)]
-#[command(after_help = "Example:\n  neatstack look quay-os-7.iso")]
+#[command(
+    after_help = "Examples:\n  neatstack look quay-os-7.iso\n  neatstack look quay-os-7.iso --known digests.txt"
+)]
 pub(crate) struct LookArgs {
     /// An ISO file, a folder, an image file, a registry hive or text, drivers, an update, a stack file, a ledger or an
     /// answer file
@@ -101,6 +106,9 @@ pub(crate) struct LookArgs {
     /// Also compute the file's digest, which reads all of it; an image file is also checked against its integrity table
     #[arg(long, value_name = "KIND")]
     pub digest: Option<Digest>,
+    /// A list of digests as vendors publish them: say whether the file is one of those, untouched. Exit code 1 if not
+    #[arg(long, value_name = "digests.txt")]
+    pub known: Option<PathBuf>,
 }
 
 /// Which edition of an image file is meant.

@@ -195,9 +195,43 @@ fn digesting_media(dir: &Path) -> PathBuf {
     dir.join("digests.iso")
 }
 
-fn check_digests(firmware: Firmware, drive: Drive) {
+/// Puts new files and folders into a disc, other bytes into one that is there, hides one, and gives every boot image
+/// that is a file another place.
+fn touch_up(dir: &Path, iso: &str) {
+    fs::write(dir.join("new.txt"), "touched up ".repeat(1000)).unwrap();
+    ok(
+        dir,
+        &["touchup", iso, "put", "new.txt=site/Fährpläne/neu – 航海.txt", "new.txt=another/folder/new.txt"],
+    );
+    ok(dir, &["touchup", iso, "put", "new.txt=site/big.bin"]);
+    ok(dir, &["touchup", iso, "hide", "site/empty"]);
+    move_boot_images(dir, iso);
+}
+
+/// Puts each boot image over itself, so that everything that points at it has to follow. Says how many there are.
+fn move_boot_images(dir: &Path, iso: &str) -> usize {
+    let sectors = || -> Vec<(String, u64)> {
+        let look = json(dir, &["look", iso, "--json"]);
+        let entries = look["boot"].as_array().unwrap().iter();
+        entries.filter_map(|e| Some((e["image"].as_str()?.to_owned(), e["sector"].as_u64()?))).collect()
+    };
+    let before = sectors();
+    for (path, _) in &before {
+        let name = path.rsplit('/').next().unwrap();
+        ok(dir, &["take", iso, path, "--to", "taken", "--replace"]);
+        ok(dir, &["touchup", iso, "put", &format!("taken/{name}={path}")]);
+    }
+    assert!(before.iter().zip(sectors()).all(|(old, new)| old.0 == new.0 && old.1 < new.1), "all have moved");
+    before.len()
+}
+
+fn check_digests(firmware: Firmware, drive: Drive, touched_up: bool) {
     let dir = tempfile::tempdir().unwrap();
     let iso = digesting_media(dir.path());
+    let original = fs::read(&iso).unwrap();
+    if touched_up {
+        touch_up(dir.path(), "digests.iso");
+    }
     let mut machine = Machine::start(firmware, drive, &iso, &[]);
     let text = machine.expect("@END");
     let ours: BTreeSet<(String, String)> =
@@ -218,30 +252,37 @@ fn check_digests(firmware: Firmware, drive: Drive) {
             .collect();
         assert_eq!(seen, ours, "{how} on {firmware:?}");
     }
+    drop(machine);
+    if touched_up {
+        assert!(ours.iter().any(|(path, _)| path == "site/Fährpläne/neu – 航海.txt"));
+        assert!(!ours.iter().any(|(path, _)| path == "site/empty"));
+        ok(dir.path(), &["touchup", "digests.iso", "undo", "--all"]);
+        assert!(fs::read(&iso).unwrap() == original);
+    }
 }
 
 #[test]
 #[ignore = "needs QEMU, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
 fn a_real_kernel_started_on_bios_reads_the_same_digests_from_the_disc() {
-    check_digests(Firmware::Bios, Drive::Disc);
+    check_digests(Firmware::Bios, Drive::Disc, false);
 }
 
 #[test]
 #[ignore = "needs QEMU, OVMF, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
-fn a_real_kernel_started_on_uefi_reads_the_same_digests_from_the_disc() {
-    check_digests(Firmware::Uefi, Drive::Disc);
+fn a_real_kernel_started_on_uefi_reads_the_same_digests_from_a_touched_up_disc() {
+    check_digests(Firmware::Uefi, Drive::Disc, true);
 }
 
 #[test]
 #[ignore = "needs QEMU, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
-fn a_real_kernel_started_on_bios_reads_the_same_digests_from_the_disk() {
-    check_digests(Firmware::Bios, Drive::Disk);
+fn a_real_kernel_started_on_bios_reads_the_same_digests_from_a_touched_up_disk() {
+    check_digests(Firmware::Bios, Drive::Disk, true);
 }
 
 #[test]
 #[ignore = "needs QEMU, OVMF, isolinux, grub-efi-amd64-bin, busybox-static and a kernel package"]
 fn a_real_kernel_started_on_uefi_reads_the_same_digests_from_the_disk() {
-    check_digests(Firmware::Uefi, Drive::Disk);
+    check_digests(Firmware::Uefi, Drive::Disk, false);
 }
 
 /// A media whose menu nobody answers hands over to the disk behind it.
@@ -553,11 +594,35 @@ fn check_foreign(path: &str, firmware: Firmware, wanted: &str, rewritten: &[&str
     };
     assert_eq!(facts(original), facts("again.iso"));
     shows(&dir.path().join("again.iso"));
+
+    fs::copy(&iso, dir.path().join("touched.iso")).unwrap();
+    fs::write(dir.path().join("new.txt"), "new").unwrap();
+    let folder =
+        listing(original)[0].0.rsplit_once('/').map_or(String::new(), |(folder, _)| format!("{folder}/"));
+    let within = format!("new.txt={folder}put here.txt");
+    ok(dir.path(), &["touchup", "touched.iso", "put", "new.txt=put/into/new folders.txt", &within]);
+    assert!(move_boot_images(dir.path(), "touched.iso") > 0);
+    let there: BTreeSet<_> = listing("touched.iso").into_iter().collect();
+    let patched =
+        |path: &str| rewritten.contains(&path) || facts(original).3.iter().any(|boot| boot[4] == *path);
+    let missing: Vec<_> =
+        listing(original).into_iter().filter(|f| !there.contains(f) && !patched(&f.0)).collect();
+    assert!(missing.is_empty(), "{missing:?}");
+    assert_eq!(facts(original), facts("touched.iso"));
+    // A reader of others finds the new files by name and bytes.
+    let read = Command::new("bsdtar")
+        .args(["-xOf", "touched.iso", "put/into/new folders.txt"])
+        .current_dir(dir.path())
+        .output();
+    assert_eq!(read.unwrap().stdout, b"new");
+    shows(&dir.path().join("touched.iso"));
+    ok(dir.path(), &["touchup", "touched.iso", "undo", "--all"]);
+    assert!(fs::read(&iso).unwrap() == fs::read(dir.path().join("touched.iso")).unwrap());
 }
 
 #[test]
 #[ignore = "needs QEMU and the package memtest86+"]
-fn memtest86_is_mastered_again_and_starts() {
+fn memtest86_is_mastered_again_touched_up_and_starts() {
     check_foreign(
         "memtest86+/usr/lib/memtest86+/memtest86+x64.iso",
         Firmware::Bios,
@@ -568,19 +633,19 @@ fn memtest86_is_mastered_again_and_starts() {
 
 #[test]
 #[ignore = "needs QEMU and the package ipxe"]
-fn ipxe_is_mastered_again_and_starts_on_bios() {
+fn ipxe_is_mastered_again_touched_up_and_starts_on_bios() {
     check_foreign("ipxe/usr/lib/ipxe/ipxe.iso", Firmware::Bios, "iPXE", &["boot.cat", "isolinux.bin"]);
 }
 
 #[test]
 #[ignore = "needs QEMU, OVMF and the package ipxe"]
-fn ipxe_is_mastered_again_and_starts_on_uefi() {
+fn ipxe_is_mastered_again_touched_up_and_starts_on_uefi() {
     check_foreign("ipxe/usr/lib/ipxe/ipxe.iso", Firmware::Uefi, "iPXE", &["boot.cat", "isolinux.bin"]);
 }
 
 #[test]
 #[ignore = "needs QEMU and the package grub-rescue-pc"]
-fn grub_rescue_is_mastered_again_and_starts() {
+fn grub_rescue_is_mastered_again_touched_up_and_starts() {
     check_foreign(
         "grub-rescue-pc/usr/lib/grub-rescue/grub-rescue-cdrom.iso",
         Firmware::Bios,

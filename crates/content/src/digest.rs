@@ -17,6 +17,16 @@ pub enum DigestKind {
     Sha256,
 }
 
+impl DigestKind {
+    /// What it is called in lists and options.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Sha1 => "sha1",
+            Self::Sha256 => "sha256",
+        }
+    }
+}
+
 enum Hasher {
     Sha1(sha1::Sha1),
     Sha256(sha2::Sha256),

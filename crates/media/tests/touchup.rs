@@ -17,12 +17,12 @@ use neat_content::{Class, Content, DigestKind, Job, Meta, Timestamp, Tree, diges
 use neat_media::{
     master::{JolietNames, Options},
     read,
-    touchup::{self, Action, Outcome},
+    touchup::{self, Action, Disc, Outcome},
 };
 use proptest::prelude::*;
 use std::path::Path;
 use support::{
-    Disc,
+    Disc as Seen,
     discs::{TIME, add, any_tree, check_disc, file_len, listing, master, name, options},
     iso::Which,
 };
@@ -42,7 +42,7 @@ fn show(path: &str) -> Action {
 }
 
 fn apply(path: &Path, actions: Vec<Action>) -> neat_content::Result<Outcome> {
-    touchup::apply(path, actions, LATER, &Job::silent())
+    Disc::open(path)?.apply(actions, LATER, &Job::silent())
 }
 
 fn digest(path: &Path) -> String {
@@ -107,10 +107,10 @@ fn files_are_put_hidden_shown_and_taken_back_in_every_tree() {
     assert_eq!((history.touchups.len(), history.hidden.len()), (4, 0));
     digests.pop();
     while let Some(former) = digests.pop() {
-        touchup::undo(&path, Some(1)).unwrap();
+        Disc::open(&path).unwrap().undo(Some(1)).unwrap();
         assert_eq!(digest(&path), former);
     }
-    let error = touchup::undo(&path, Some(1)).unwrap_err();
+    let error = Disc::open(&path).unwrap().undo(Some(1)).unwrap_err();
     assert_eq!(error.class(), Class::BadRequest);
 }
 
@@ -138,7 +138,7 @@ fn what_cannot_be_done_is_said_and_changes_nothing() {
     apply(&path, vec![put("setup.exe", "another")]).unwrap();
     let error = apply(&path, vec![show("setup.exe")]).unwrap_err();
     assert!(error.to_string().contains("meanwhile"), "{error}");
-    touchup::undo(&path, None).unwrap();
+    Disc::open(&path).unwrap().undo(None).unwrap();
     assert_eq!(digest(&path), before);
 }
 
@@ -166,7 +166,7 @@ fn a_folder_that_is_full_moves_and_everything_follows() {
         }
         check_disc(&path, &tree, true);
         assert_eq!(listing(&read::open(&path).unwrap().tree), listing(&tree));
-        touchup::undo(&path, None).unwrap();
+        Disc::open(&path).unwrap().undo(None).unwrap();
         assert_eq!(digest(&path), before);
     }
 }
@@ -183,7 +183,7 @@ fn discs_with_one_kind_of_tree_only() {
         put_into(&mut tree, "sources/new file.txt", b"new");
         put_into(&mut tree, "sources/boot.wim", &[9; 5000]);
         apply(&path, vec![put("sources/new file.txt", "new"), put("sources/boot.wim", [9; 5000])]).unwrap();
-        let disc = Disc::open(&path);
+        let disc = Seen::open(&path);
         let walk = support::iso::walk(&disc, Which::Primary).unwrap();
         let seen = walk.entries.iter().find(|entry| entry.path == "SOURCES/NEW_FILE.TXT").unwrap();
         assert_eq!(seen.bytes(&disc), b"new");
@@ -207,12 +207,12 @@ fn a_file_of_more_than_4_gib_is_put() {
     apply(&path, vec![Action::Put { content: content.clone(), modified: LATER, path: to.clone() }]).unwrap();
     tree.put_file(&to, content, Meta::at(LATER)).unwrap();
     check_disc(&path, &tree, true);
-    let primary = support::iso::walk(&Disc::open(&path), Which::Primary).unwrap();
+    let primary = support::iso::walk(&Seen::open(&path), Which::Primary).unwrap();
     assert_eq!(primary.entries.iter().find(|e| e.path == "SOURCES/INSTALL.WIM").unwrap().extents.len(), 2);
     apply(&path, vec![put(&to, "small again")]).unwrap();
     put_into(&mut tree, &to, b"small again");
     check_disc(&path, &tree, true);
-    touchup::undo(&path, None).unwrap();
+    Disc::open(&path).unwrap().undo(None).unwrap();
     assert!(std::fs::read(&path).unwrap() == before);
 }
 
@@ -327,7 +327,7 @@ proptest! {
             prop_assert_eq!(listing(&read::open(&path).unwrap().tree), listing(&expected.tree));
         }
         while let Some(former) = digests.pop() {
-            touchup::undo(&path, Some(1)).unwrap();
+            Disc::open(&path).unwrap().undo(Some(1)).unwrap();
             prop_assert_eq!(digest(&path), former);
         }
     }

@@ -6,39 +6,95 @@ use super::read_text;
 use crate::{
     args::{Digest, LookArgs},
     context::Context,
-    show::{self, Sheet, image::ImageView, style},
+    show::{
+        self, Sheet,
+        image::ImageView,
+        media::{KnownView, MediaView},
+        style,
+    },
 };
 use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
-use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of};
+use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of, read_known};
 use neat_image::{is_image_file, open_path};
-use neat_media::read;
+use neat_media::{read, touchup};
 use neat_stack::{LEDGER_KIND, Ledger, StackFile};
 use serde_json::json;
-use std::path::Path;
+use std::{path::Path, process::ExitCode, sync::Arc};
 
-pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
+pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
     let path = &args.path;
+    let not_a_disc = || {
+        let message = format!("{} is not an ISO file, and --known compares those", path.display());
+        Error::request(message, "leave --known out")
+    };
     if path.is_dir() {
-        return if packages::folder(path, context)? { Ok(()) } else { media(path, None, context) };
+        if args.known.is_some() {
+            return Err(not_a_disc());
+        }
+        if !packages::folder(path, context)? {
+            media(path, None, None, context)?;
+        }
+        return Ok(ExitCode::SUCCESS);
     }
     let source = Source::open(path)?;
     let is_disc = read::is_disc(&source).map_err(|error| error.within(path.display()))?;
+    if args.known.is_some() && !is_disc {
+        return Err(not_a_disc());
+    }
     let digest = match args.digest {
         Some(kind) => {
-            let (kind, name) = match kind {
-                Digest::Sha1 => (DigestKind::Sha1, "sha1"),
-                Digest::Sha256 => (DigestKind::Sha256, "sha256"),
+            let kind = match kind {
+                Digest::Sha1 => DigestKind::Sha1,
+                Digest::Sha256 => DigestKind::Sha256,
             };
-            Some(format!(
-                "{name} {}",
-                digest_of(&Content::from_source(source.clone()), kind, &context.job())?
-            ))
+            let digest = digest_of(&Content::from_source(source.clone()), kind, &context.job())?;
+            Some(format!("{} {digest}", kind.name()))
         }
         None => None,
     };
     if is_disc {
-        return media(path, digest, context);
+        let known = args.known.as_ref().map(|list| known(list, path, &source, context)).transpose()?;
+        let original = known.as_ref().is_none_or(|known| known.original);
+        media(path, digest, known, context)?;
+        return Ok(if original { ExitCode::SUCCESS } else { ExitCode::FAILURE });
     }
+    other(path, source, digest, context)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Whether the file is one of those in a list of digests.
+fn known(list: &Path, path: &Path, source: &Arc<Source>, context: &Context) -> Result<KnownView> {
+    let files =
+        read_known(&read_text(list, "list of digests")?).map_err(|error| error.within(list.display()))?;
+    let mut view = KnownView {
+        list: list.display().to_string(),
+        files: files.len(),
+        original: false,
+        name: None,
+        digests: Vec::new(),
+        same_name: false,
+    };
+    let own_name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+    for kind in [DigestKind::Sha256, DigestKind::Sha1] {
+        if view.original || !files.iter().any(|file| file.kind == kind) {
+            continue;
+        }
+        let digest = digest_of(&Content::from_source(source.clone()), kind, &context.job())?;
+        let mut alike = files.iter().filter(|file| file.kind == kind && file.digest == digest);
+        // Of several copies in the list the one with the file's own name.
+        let found = alike.clone().find(|file| own_name.as_ref() == Some(&file.name)).or_else(|| alike.next());
+        view.original = found.is_some();
+        view.name = found.map(|file| file.name.clone());
+        view.digests.push(format!("{} {digest}", kind.name()));
+    }
+    let base = |name: &str| name.rsplit(['/', '\\']).next().unwrap_or_default().to_owned();
+    view.same_name = !view.original && files.iter().any(|file| own_name.as_ref() == Some(&base(&file.name)));
+    context.clear_progress();
+    Ok(view)
+}
+
+/// What is not a disc.
+fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Context) -> Result<()> {
     let mut first = [0; 4];
     if source.len() >= 4 {
         source.read_exact_at(0, &mut first)?;
@@ -82,9 +138,15 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<()> {
     }
 }
 
-fn media(path: &Path, digest: Option<String>, context: &Context) -> Result<()> {
+fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context: &Context) -> Result<()> {
     let media = read::open(path)?;
-    let view = show::media::MediaView::new(&media, path, digest);
+    let mut view = MediaView::new(&media, path, digest);
+    if let Some(known) = known {
+        view.set_known(known);
+    }
+    if path.is_file() {
+        view.set_history(&touchup::list(path)?);
+    }
     if context.json {
         context.print_json(&view)
     } else {

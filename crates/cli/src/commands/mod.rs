@@ -18,6 +18,7 @@ mod plan;
 mod repack;
 mod schema;
 mod take;
+mod touchup;
 mod unpack;
 mod update;
 
@@ -28,7 +29,7 @@ use std::{path::Path, process::ExitCode};
 /// Runs a command.
 pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
     match command {
-        Command::Look(args) => look::run(&args, context)?,
+        Command::Look(args) => return look::run(&args, context),
         Command::Files(args) => files::run(&args, context)?,
         Command::Take(args) => take::run(&args, context)?,
         Command::Unpack(args) => unpack::run(&args, context)?,
@@ -43,6 +44,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Update(args) => update::run(&args, context)?,
         Command::Compare(args) => compare::run(&args, context)?,
         Command::Answer(args) => return answer::run(&args, context),
+        Command::Touchup(args) => touchup::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,

@@ -7,7 +7,7 @@ use super::{
 };
 use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
-use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat};
+use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat, touchup::History};
 use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
 use std::path::Path;
@@ -34,7 +34,36 @@ pub(crate) struct MediaView {
     partition_table: Option<TableView>,
     answer_files: Vec<AnswerView>,
     image_files: Vec<MediaImageView>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    touchups: Option<TouchupsView>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    known: Option<KnownView>,
     warnings: Vec<String>,
+}
+
+/// How often the media was touched up.
+#[derive(Debug, Serialize)]
+struct TouchupsView {
+    count: usize,
+    hidden: Vec<String>,
+    unfinished: bool,
+}
+
+/// Whether the media is one that a list of digests knows.
+#[derive(Debug, Serialize)]
+pub(crate) struct KnownView {
+    /// The list.
+    pub list: String,
+    /// Files that the list knows.
+    pub files: usize,
+    /// Whether the media is one of them.
+    pub original: bool,
+    /// Its name there.
+    pub name: Option<String>,
+    /// Digests of the media.
+    pub digests: Vec<String>,
+    /// Whether the list has the media's name with another digest.
+    pub same_name: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -180,7 +209,30 @@ impl MediaView {
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
                 .collect(),
             image_files,
+            touchups: None,
+            known: None,
             warnings,
+        }
+    }
+
+    /// Adds what a list of digests says.
+    pub(crate) fn set_known(&mut self, known: KnownView) {
+        self.known = Some(known);
+    }
+
+    /// Adds what was done to the media since it was made.
+    pub(crate) fn set_history(&mut self, history: &History) {
+        if history.unfinished {
+            let path = &self.path;
+            self.warnings
+                .push(format!("a touch-up was cut off: `neatstack touchup {path} undo` puts back what was"));
+        }
+        if history.unfinished || !history.touchups.is_empty() {
+            self.touchups = Some(TouchupsView {
+                count: history.touchups.len(),
+                hidden: history.hidden.clone(),
+                unfinished: history.unfinished,
+            });
         }
     }
 
@@ -208,6 +260,17 @@ impl MediaView {
         sheet.row_if("application", &self.application);
         sheet.row_if("made", &created.unwrap_or_default());
         sheet.row_if("digest", self.digest.as_deref().unwrap_or_default());
+        if let Some(known) = &self.known {
+            sheet.row("original", known.words());
+        }
+        if let Some(touchups) = self.touchups.as_ref().filter(|touchups| touchups.count > 0) {
+            let hidden = match touchups.hidden.as_slice() {
+                [] => String::new(),
+                hidden => format!("; hidden: {}", hidden.join(", ")),
+            };
+            let times = count(touchups.count as u64, "time", "times");
+            sheet.row("touched up", format!("{times}{hidden}"));
+        }
         if self.boot.is_empty() {
             sheet.row("boot from disc", "no");
         }
@@ -261,6 +324,27 @@ impl MediaView {
             text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
         }
         text
+    }
+}
+
+impl KnownView {
+    fn words(&self) -> String {
+        let files = count(self.files as u64, "file", "files");
+        match (self.original, &self.name, self.same_name) {
+            (true, Some(name), _) if !name.is_empty() => format!("yes, it is {name} of {}", self.list),
+            (true, ..) => format!("yes, {} has its digest", self.list),
+            (false, _, true) => {
+                format!(
+                    "{}no{:#}: {} has this name with another digest; it is damaged or changed",
+                    style::BAD,
+                    style::BAD,
+                    self.list
+                )
+            }
+            (false, ..) => {
+                format!("{}no{:#}: not among the {files} of {}", style::CARE, style::CARE, self.list)
+            }
+        }
     }
 }
 

@@ -6,6 +6,7 @@ pub(crate) mod media;
 pub(crate) mod plan;
 pub(crate) mod service;
 pub(crate) mod style;
+pub(crate) mod touchup;
 
 use neat_content::Timestamp;
 

@@ -30,6 +30,7 @@ pub(super) trait Store {
 }
 
 /// The disc's file.
+#[derive(Debug)]
 pub(super) struct FileStore {
     pub file: File,
     pub path: PathBuf,

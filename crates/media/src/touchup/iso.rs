@@ -59,6 +59,7 @@ pub(super) struct Item {
     /// Its records, one for each section.
     pub records: Vec<Raw>,
     pub is_folder: bool,
+    is_link: bool,
     /// Where Rock Ridge says that the folder lies in truth.
     child_location: Option<u32>,
 }
@@ -212,6 +213,7 @@ impl IsoTree {
                 name: self.name(&raw, &attributes),
                 identifier: own,
                 is_folder: flags & FLAG_DIRECTORY != 0 || attributes.child_location.is_some(),
+                is_link: attributes.link.is_some(),
                 child_location: attributes.child_location,
                 records: vec![raw],
             });
@@ -284,14 +286,22 @@ impl IsoTree {
         while let Some(key) = folders.get(next).copied() {
             next += 1;
             for item in self.items(draft, key)? {
-                if mark.files.len() >= Mark::LIMIT || folders.len() >= Mark::LIMIT {
-                    mark.more = true;
-                    return Ok(mark);
-                }
-                if item.is_folder {
+                let goes_on = if item.is_folder {
                     folders.push(self.enter(draft, key, &item)?);
+                    mark.add_folder()
+                } else if item.is_link {
+                    true
                 } else {
-                    mark.files.extend(self.extent(&item).map(|(offset, _)| offset));
+                    let sections = item
+                        .records
+                        .iter()
+                        .map(|raw| fixed(raw))
+                        .filter(|raw| raw.flags & FLAG_ASSOCIATED == 0);
+                    let len = sections.map(|raw| u64::from(raw.data_length.little.get())).sum();
+                    mark.add_file(self.extent(&item).map(|(offset, _)| offset), len)
+                };
+                if !goes_on {
+                    return Ok(mark);
                 }
             }
         }

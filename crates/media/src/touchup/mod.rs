@@ -1,9 +1,9 @@
 //! Small changes to a finished disc, in place.
 //!
-//! [`apply`] puts files into a disc's file, takes them out of its directories or brings them back, in every tree that
+//! [`Disc::apply`] puts files into a disc's file, takes them out of its directories or brings them back, in every tree that
 //! the disc has, and keeps boot entries right. Only what has to change is written: new content and structures go
 //! behind the end, then a few sectors change over. What was there before is kept in a record inside the file, so that
-//! [`undo`] gives the former bytes back, all of them. See `commit` for what a crash leaves, `journal` for the record.
+//! [`Disc::undo`] gives the former bytes back, all of them. See `commit` for what a crash leaves, `journal` for the record.
 
 mod boot;
 mod commit;
@@ -23,7 +23,12 @@ use draft::Draft;
 use journal::Story;
 use neat_content::{Content, Error, Job, ReadAt, Result, Source, Timestamp};
 use rustix::fs::{FlockOperation, flock};
-use std::{collections::BTreeSet, fs::File, path::Path, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs::File,
+    path::Path,
+    sync::Arc,
+};
 use work::Work;
 
 /// Bytes of a sector.
@@ -80,7 +85,7 @@ pub struct Touchup {
     pub added: u64,
 }
 
-/// What [`list`] and [`undo`] find.
+/// What [`list`] and [`Disc::undo`] find.
 #[derive(Clone, Debug)]
 pub struct History {
     /// Touch-ups, the oldest first. Of `undo` those that were taken back.
@@ -93,42 +98,97 @@ pub struct History {
     pub len: u64,
 }
 
-/// Opens a disc's file for changes, locked against another touch-up.
-fn open(path: &Path) -> Result<(FileStore, Arc<Source>, bool)> {
-    let file =
-        File::options().read(true).write(true).open(path).map_err(Error::io("open for writing", path))?;
-    let metadata = file.metadata().map_err(Error::io("examine", path))?;
-    if !metadata.is_file() {
-        return Err(Error::request(
-            format!("{} is not a file", path.display()),
-            "a touch-up makes the file longer, which a device or a folder cannot be: name an ISO file",
-        ));
+/// A disc's file that is open for changes.
+#[derive(Debug)]
+pub struct Disc {
+    store: FileStore,
+    source: Arc<Source>,
+    settled: bool,
+}
+
+impl Disc {
+    /// Opens the disc in the file at `path`, locked against other touch-ups. One that was cut off is taken back.
+    ///
+    /// # Errors
+    /// `Request` for what is not a file, `Refused` while another touch-up works on it.
+    pub fn open(path: &Path) -> Result<Self> {
+        let file =
+            File::options().read(true).write(true).open(path).map_err(Error::io("open for writing", path))?;
+        let metadata = file.metadata().map_err(Error::io("examine", path))?;
+        if !metadata.is_file() {
+            return Err(Error::request(
+                format!("{} is not a file", path.display()),
+                "a touch-up makes the file longer, which a device or a folder cannot be: name an ISO file",
+            ));
+        }
+        flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|_| {
+            let message = format!("{} is being touched up by another run", path.display());
+            Error::refused(message, "wait for it to end")
+        })?;
+        Self::from_file(file, path)
     }
-    flock(&file, FlockOperation::NonBlockingLockExclusive).map_err(|_| {
-        Error::refused(format!("{} is being touched up by another run", path.display()), "wait for it to end")
-    })?;
-    let mut store = FileStore { file, path: path.to_owned() };
-    let source = source_of(&store)?;
-    let settled = commit::settle(&source, &mut store)?;
-    let source = if settled { source_of(&store)? } else { source };
-    Ok((store, source, settled))
+
+    /// A disc in a file that is open for reading and writing and that nobody else uses; `path` is what errors call it.
+    pub fn from_file(file: File, path: &Path) -> Result<Self> {
+        let mut store = FileStore { file, path: path.to_owned() };
+        let source = source_of(&store)?;
+        let settled = commit::settle(&source, &mut store).map_err(|error| error.within(path.display()))?;
+        let source = if settled { source_of(&store)? } else { source };
+        Ok(Self { store, source, settled })
+    }
+
+    /// Does `actions`, all or none. `time` is recorded as the time of the touch-up.
+    ///
+    /// # Errors
+    /// `Request` for paths that are not there, are there already or cannot be; nothing is written then.
+    pub fn apply(&mut self, actions: Vec<Action>, time: Timestamp, job: &Job<'_>) -> Result<Outcome> {
+        let result = apply_to(&self.source, &mut self.store, actions, time, job);
+        let mut outcome = result.map_err(|error| error.within(self.store.path.display()))?;
+        outcome.settled = self.settled;
+        self.source = source_of(&self.store)?;
+        Ok(outcome)
+    }
+
+    /// Takes back the latest `count` touch-ups (all there are when it is `None`), byte for byte. One that was cut off
+    /// counts as one.
+    ///
+    /// # Errors
+    /// `Request` when there are fewer.
+    pub fn undo(&mut self, count: Option<usize>) -> Result<History> {
+        let path = self.store.path.clone();
+        self.take_back(count).map_err(|error| error.within(path.display()))
+    }
+
+    fn take_back(&mut self, count: Option<usize>) -> Result<History> {
+        let there = journal::chain(&self.source)?.len();
+        // One that was cut off is the latest, and back already.
+        let count = count.map_or(there, |count| count.saturating_sub(usize::from(self.settled)));
+        if count > there || there == 0 && !self.settled {
+            let message = match there {
+                0 => "there is no touch-up to take back".to_owned(),
+                _ => format!("there are only {there} touch-ups to take back"),
+            };
+            return Err(Error::request(
+                message,
+                "`neatstack touchup ISO list` shows what was done to a disc",
+            ));
+        }
+        let mut touchups = Vec::new();
+        for _ in 0..count {
+            let Some((trailer, record)) = journal::chain(&self.source)?.into_iter().next() else { break };
+            let added = self.source.len() - trailer.old_len;
+            commit::take_back(&self.source, &trailer, &record.regions, &mut self.store)?;
+            touchups.insert(0, touchup(record.story, added));
+            self.source = source_of(&self.store)?;
+        }
+        let hidden = hidden(&self.source)?.into_iter().map(|change| change.path).collect();
+        Ok(History { touchups, hidden, unfinished: self.settled, len: self.source.len() })
+    }
 }
 
 fn source_of(store: &FileStore) -> Result<Arc<Source>> {
     let file = store.file.try_clone().map_err(Error::io("open again", &store.path))?;
     Source::from_file(file, &store.path)
-}
-
-/// Does `actions` with the disc in the file at `path`, all or none. `time` is recorded as the time of the touch-up.
-///
-/// # Errors
-/// `Request` for paths that are not there, are there already or cannot be; nothing is written then.
-pub fn apply(path: &Path, actions: Vec<Action>, time: Timestamp, job: &Job<'_>) -> Result<Outcome> {
-    let (mut store, source, settled) = open(path)?;
-    let within = |error: Error| error.within(path.display());
-    let mut outcome = apply_to(&source, &mut store, actions, time, job).map_err(within)?;
-    outcome.settled = settled;
-    Ok(outcome)
 }
 
 fn apply_to(
@@ -200,39 +260,6 @@ pub fn is_unfinished(source: &Arc<Source>) -> Result<bool> {
     Ok(journal::Trailer::read(source, source.len())?.is_some_and(|trailer| !trailer.done))
 }
 
-/// Takes back the latest `count` touch-ups (all there are when it is `None`), byte for byte.
-///
-/// # Errors
-/// `Request` when there are fewer.
-pub fn undo(path: &Path, count: Option<usize>) -> Result<History> {
-    let (mut store, mut source, unfinished) = open(path)?;
-    let mut touchups = Vec::new();
-    let within = |error: Error| error.within(path.display());
-    let there = journal::chain(&source).map_err(within)?.len();
-    // One that was cut off counts: it is the latest.
-    let count = count.map(|count| count.saturating_sub(usize::from(unfinished)));
-    if count.is_some_and(|count| count > there) {
-        return Err(Error::request(
-            match there {
-                0 => format!("{} has no touch-up to take back", path.display()),
-                _ => format!("{} has only {there} to take back", path.display()),
-            },
-            "`neatstack touchup ISO list` shows what was done to a disc",
-        ));
-    }
-    for _ in 0..count.unwrap_or(there).min(there) {
-        let Some((trailer, record)) = journal::chain(&source).map_err(within)?.into_iter().next() else {
-            break;
-        };
-        let added = source.len() - trailer.old_len;
-        commit::take_back(&source, &trailer, &record.regions, &mut store).map_err(within)?;
-        touchups.insert(0, touchup(record.story, added));
-        source = source_of(&store)?;
-    }
-    let hidden = hidden(&source).map_err(within)?.into_iter().map(|change| change.path).collect();
-    Ok(History { touchups, hidden, unfinished, len: source.len() })
-}
-
 /// What stands at one step of the way to a file, by which the step is found in a tree with other names.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 enum Target {
@@ -247,10 +274,15 @@ enum Target {
     Unknown,
 }
 
-/// Where the first files in and below a folder begin: the same in all trees of a disc.
+/// What the first entries in and below a folder are: the same in all trees of a disc. Links do not count, as not every
+/// tree can have them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 struct Mark {
+    /// Where files with bytes begin.
     files: BTreeSet<u64>,
+    /// Lengths of the files, and how often each is there.
+    lens: BTreeMap<u64, usize>,
+    folders: usize,
     /// Whether there are more.
     more: bool,
 }
@@ -259,12 +291,23 @@ impl Mark {
     /// Files and folders that are looked at for one mark.
     const LIMIT: usize = 64;
 
+    /// Counts a file; `false` when there are enough.
+    fn add_file(&mut self, offset: Option<u64>, len: u64) -> bool {
+        self.files.extend(offset);
+        *self.lens.entry(len).or_default() += 1;
+        self.more |= self.lens.values().sum::<usize>() >= Self::LIMIT;
+        !self.more
+    }
+
+    /// Counts a folder; `false` when there are enough.
+    fn add_folder(&mut self) -> bool {
+        self.folders += 1;
+        self.more |= self.folders >= Self::LIMIT;
+        !self.more
+    }
+
     fn fits(&self, other: &Self) -> bool {
-        if self.more || other.more {
-            !self.files.is_disjoint(&other.files)
-        } else {
-            self.files == other.files
-        }
+        if self.more || other.more { !self.files.is_disjoint(&other.files) } else { self == other }
     }
 }
 

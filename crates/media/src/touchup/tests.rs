@@ -92,6 +92,10 @@ fn actions() -> Vec<Action> {
     ]
 }
 
+fn undo(path: &Path) -> Result<History> {
+    Disc::open(path)?.undo(None)
+}
+
 fn store(path: &Path) -> FileStore {
     FileStore { file: File::options().read(true).write(true).open(path).unwrap(), path: path.into() }
 }
@@ -102,7 +106,7 @@ fn stopped_at_any_write_a_disc_is_the_old_or_the_new_one() {
     let path = dir.path().join("a.iso");
     disc(&path);
     let (old_bytes, old) = (fs::read(&path).unwrap(), trees(&path));
-    apply(&path, actions(), Timestamp::default(), &Job::silent()).unwrap();
+    Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let (new_bytes, new) = (fs::read(&path).unwrap(), trees(&path));
     assert_ne!(old, new);
     let (mut finished, mut settled) = (false, 0);
@@ -123,8 +127,8 @@ fn stopped_at_any_write_a_disc_is_the_old_or_the_new_one() {
             // The next run takes back what was not finished, to the last byte.
             let was_cut_off = is_unfinished(&Source::open(&path).unwrap()).unwrap();
             settled += usize::from(was_cut_off);
-            let (_, source, took_back) = open(&path).unwrap();
-            assert_eq!(took_back, was_cut_off);
+            let next = Disc::open(&path).unwrap();
+            assert_eq!(next.settled, was_cut_off);
             let bytes = fs::read(&path).unwrap();
             if finished {
                 assert!(bytes == new_bytes);
@@ -135,7 +139,6 @@ fn stopped_at_any_write_a_disc_is_the_old_or_the_new_one() {
                 let now = trees(&path);
                 assert!(now == old || bytes == new_bytes, "after {left} writes and {torn} bytes");
             }
-            drop(source);
         }
         if finished {
             assert!(left >= 8, "there are so many writes");
@@ -151,7 +154,7 @@ fn stopped_while_taking_back_the_next_run_finishes() {
     let path = dir.path().join("a.iso");
     disc(&path);
     let old_bytes = fs::read(&path).unwrap();
-    apply(&path, actions(), Timestamp::default(), &Job::silent()).unwrap();
+    Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let new_bytes = fs::read(&path).unwrap();
     for left in 0.. {
         fs::write(&path, &new_bytes).unwrap();
@@ -160,7 +163,7 @@ fn stopped_while_taking_back_the_next_run_finishes() {
         let mut failing = Failing { inner: store(&path), left, torn: 0 };
         let finished = commit::take_back(&source, &trailer, &record.regions, &mut failing).is_ok();
         let cut_off = is_unfinished(&Source::open(&path).unwrap()).unwrap();
-        drop(open(&path).unwrap());
+        drop(Disc::open(&path).unwrap());
         let bytes = fs::read(&path).unwrap();
         assert!(bytes == if finished || cut_off || left > 0 { &old_bytes } else { &new_bytes }[..]);
         if finished {
@@ -174,7 +177,7 @@ fn a_record_that_lies_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.iso");
     disc(&path);
-    apply(&path, actions(), Timestamp::default(), &Job::silent()).unwrap();
+    Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let bytes = fs::read(&path).unwrap();
     let trailer = journal::Trailer::read(&bytes, bytes.len() as u64).unwrap().unwrap();
     let rewrite = |trailer: &journal::Trailer| {
@@ -182,7 +185,7 @@ fn a_record_that_lies_is_refused() {
         let at = bytes.len() - SECTOR as usize;
         trailer.put_into(&mut bytes[at..]);
         fs::write(&path, &bytes).unwrap();
-        (list(&path), undo(&path, None))
+        (list(&path), undo(&path))
     };
     let long = bytes.len() as u64;
     for wrong in [
@@ -201,6 +204,6 @@ fn a_record_that_lies_is_refused() {
     let mut bytes = bytes.clone();
     bytes[trailer.record_at as usize + 40] ^= 1;
     fs::write(&path, &bytes).unwrap();
-    assert!(list(&path).is_err() && undo(&path, None).is_err());
+    assert!(list(&path).is_err() && undo(&path).is_err());
     assert!(fs::read(&path).unwrap() == bytes, "nothing was taken back by a record that is not whole");
 }

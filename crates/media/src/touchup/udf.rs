@@ -13,9 +13,9 @@ use crate::udf::{
     cs0,
     layout::{
         ALLOCATION_SHORT, Anchor, ExtendedFileEntry, FID_DELETED, FID_DIRECTORY, FID_PARENT, FILE_TYPE_BYTES,
-        FILE_TYPE_DIRECTORY, FileEntry, FileIdentifier, FileSet, IcbTag, LbAddr, LogicalVolume, LongAd,
-        Partition, TAG_EXTENDED_FILE_ENTRY, TAG_FILE_ENTRY, TAG_FILE_IDENTIFIER, TAG_FILE_SET, TAG_INTEGRITY,
-        TAG_LOGICAL_VOLUME, TAG_PARTITION, TAG_TERMINATING, Tag, UdfTime,
+        FILE_TYPE_DIRECTORY, FILE_TYPE_LINK, FileEntry, FileIdentifier, FileSet, IcbTag, LbAddr,
+        LogicalVolume, LongAd, Partition, TAG_EXTENDED_FILE_ENTRY, TAG_FILE_ENTRY, TAG_FILE_IDENTIFIER,
+        TAG_FILE_SET, TAG_INTEGRITY, TAG_LOGICAL_VOLUME, TAG_PARTITION, TAG_TERMINATING, Tag, UdfTime,
     },
     volume::{Frame, Map, Volume, check_tag, is_announced, locate},
     write::{implementation, long_ad, permissions, short_ads},
@@ -257,14 +257,19 @@ impl UdfTree {
         while let Some(key) = folders.get(next).copied() {
             next += 1;
             for item in self.items(draft, key)? {
-                if mark.files.len() >= Mark::LIMIT || folders.len() >= Mark::LIMIT {
-                    mark.more = true;
-                    return Ok(mark);
-                }
-                if item.is_folder {
+                let goes_on = if item.is_folder {
                     folders.push(item.icb);
+                    mark.add_folder()
                 } else {
-                    mark.files.extend(self.first_byte(draft, &item)?);
+                    let file = self.icb(draft, item.icb)?;
+                    if file.file_type == FILE_TYPE_LINK {
+                        continue;
+                    }
+                    let first = self.first_byte(draft, &item)?;
+                    mark.add_file(first, file.len)
+                };
+                if !goes_on {
+                    return Ok(mark);
                 }
             }
         }

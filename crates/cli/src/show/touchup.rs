@@ -1,0 +1,170 @@
+//! What `touchup` says.
+
+use super::{Sheet, count, size, style, time};
+use neat_media::{
+    TreeKind,
+    touchup::{Change, History, Outcome, Verb},
+};
+use serde_json::{Value, json};
+use std::path::Path;
+
+/// JSON form of changes.
+pub(crate) fn changes(changes: &[Change]) -> Value {
+    changes
+        .iter()
+        .map(|change| {
+            json!({
+                "verb": change.verb,
+                "path": change.path,
+                "bytes": change.bytes,
+                "replaced": change.replaced,
+                "trees": change.trees,
+                "notes": change.notes,
+            })
+        })
+        .collect()
+}
+
+/// JSON form of a disc's touch-ups.
+pub(crate) fn history(path: &Path, history: &History) -> Value {
+    let touchups: Vec<Value> = history
+        .touchups
+        .iter()
+        .map(|touchup| {
+            json!({ "time": touchup.time.seconds, "added": touchup.added, "changes": changes(&touchup.changes) })
+        })
+        .collect();
+    json!({
+        "kind": "touchup-list",
+        "path": path.display().to_string(),
+        "size": history.len,
+        "unfinished": history.unfinished,
+        "touchups": touchups,
+        "hidden": history.hidden,
+    })
+}
+
+fn trees(trees: &[TreeKind]) -> String {
+    let names: Vec<&str> = trees.iter().map(|kind| kind.name()).collect();
+    match names.split_last() {
+        None => "no tree".into(),
+        Some((last, [])) => (*last).into(),
+        Some((last, front)) => format!("{} and {last}", front.join(", ")),
+    }
+}
+
+fn verb(change: &Change) -> &'static str {
+    match change.verb {
+        Verb::Put => "put",
+        Verb::Hide => "hid",
+        Verb::Show => "brought back",
+    }
+}
+
+fn details(change: &Change) -> String {
+    match change.bytes {
+        Some(bytes) if change.replaced => format!("  {}, in place of the one that was there", size(bytes)),
+        Some(bytes) => format!("  {}, new", size(bytes)),
+        None => String::new(),
+    }
+}
+
+fn heading(path: &Path, text: &str) -> String {
+    format!("{}{}{:#}  {text}\n", style::HEADING, path.display(), style::HEADING)
+}
+
+/// What a touch-up did.
+pub(crate) fn outcome(path: &Path, outcome: &Outcome, sha256: Option<&str>) -> String {
+    let mut sheet = Sheet::default();
+    if outcome.settled {
+        sheet.row("first", "took back a touch-up that was cut off");
+    }
+    for change in &outcome.changes {
+        sheet.row(verb(change), format!("{}{}", change.path, details(change)));
+    }
+    let same = outcome.changes.iter().all(|change| change.trees == outcome.changes[0].trees);
+    for change in &outcome.changes {
+        if !same || std::ptr::eq(change, &raw const outcome.changes[0]) {
+            let whose = if same { String::new() } else { format!("{}: ", change.path) };
+            sheet.row("in", format!("{whose}{}", trees(&change.trees)));
+        }
+    }
+    for note in outcome.changes.iter().flat_map(|change| &change.notes) {
+        sheet.row("note", note);
+    }
+    sheet.row(
+        "size",
+        format!(
+            "{}, {} more than before; {} written",
+            size(outcome.new_len),
+            size(outcome.new_len - outcome.old_len),
+            size(outcome.written)
+        ),
+    );
+    sheet.row_if("sha256", sha256.unwrap_or_default());
+    sheet.row("back", format!("neatstack touchup {} undo", path.display()));
+    format!("{}{}", heading(path, "touched up"), sheet.text())
+}
+
+fn lines(history: &History) -> String {
+    let mut text = String::new();
+    for (number, touchup) in history.touchups.iter().enumerate() {
+        let head = format!("{:>3}  {}", number + 1, time(touchup.time));
+        let added = size(touchup.added);
+        for (index, change) in touchup.changes.iter().enumerate() {
+            let front = if index == 0 { head.clone() } else { " ".repeat(head.chars().count()) };
+            text += &format!(
+                "{front}  {}{:<12}{:#}  {}{}\n",
+                style::QUIET,
+                verb(change),
+                style::QUIET,
+                change.path,
+                details(change)
+            );
+        }
+        let indent = " ".repeat(head.chars().count() + 2);
+        text += &format!("{}{indent}{:<12}  {added}{:#}\n", style::REASON, "longer by", style::REASON);
+    }
+    text
+}
+
+fn ending(history: &History, sha256: Option<&str>) -> String {
+    let mut sheet = Sheet::default();
+    for (number, path) in history.hidden.iter().enumerate() {
+        sheet.row(if number == 0 { "hidden" } else { "" }, path);
+    }
+    sheet.row("size", size(history.len));
+    sheet.row_if("sha256", sha256.unwrap_or_default());
+    sheet.text()
+}
+
+/// What was done to a disc.
+pub(crate) fn list(path: &Path, history: &History, sha256: Option<&str>) -> String {
+    if history.unfinished {
+        let care = style::CARE;
+        return format!(
+            "{}  {care}cut off{care:#}  a touch-up did not get to its end\n  {}what to do:{:#} neatstack touchup {} undo\n",
+            heading(path, "touched up"),
+            style::GOOD,
+            style::GOOD,
+            path.display()
+        );
+    }
+    let what = match history.touchups.len() {
+        0 => "never touched up".to_owned(),
+        number => count(number as u64, "touch-up", "touch-ups"),
+    };
+    format!("{}{}{}", heading(path, &what), lines(history), ending(history, sha256))
+}
+
+/// What was taken back.
+pub(crate) fn undone(path: &Path, history: &History, sha256: Option<&str>) -> String {
+    let what = match (history.unfinished, history.touchups.len()) {
+        (true, 0) => "took back a touch-up that was cut off".to_owned(),
+        (true, number) => {
+            format!("took back one that was cut off and {}", count(number as u64, "touch-up", "touch-ups"))
+        }
+        (false, number) => format!("took back {}", count(number as u64, "touch-up", "touch-ups")),
+    };
+    format!("{}{}{}", heading(path, &what), lines(history), ending(history, sha256))
+}
