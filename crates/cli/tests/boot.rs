@@ -609,12 +609,14 @@ fn check_foreign(path: &str, firmware: Firmware, wanted: &str, rewritten: &[&str
         listing(original).into_iter().filter(|f| !there.contains(f) && !patched(&f.0)).collect();
     assert!(missing.is_empty(), "{missing:?}");
     assert_eq!(facts(original), facts("touched.iso"));
-    // A reader of others finds the new files by name and bytes.
-    let read = Command::new("bsdtar")
-        .args(["-xOf", "touched.iso", "put/into/new folders.txt"])
-        .current_dir(dir.path())
-        .output();
-    assert_eq!(read.unwrap().stdout, b"new");
+    // A reader of others finds the new file, by the name that this disc's trees have for it.
+    let bsdtar = |args: &[&str]| {
+        let output = Command::new("bsdtar").args(args).current_dir(dir.path()).output().unwrap();
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    let names = bsdtar(&["-tf", "touched.iso"]);
+    let name = names.lines().find(|name| name.to_lowercase().starts_with("put/into/new")).expect(&names);
+    assert_eq!(bsdtar(&["-xOf", "touched.iso", name]), "new");
     shows(&dir.path().join("touched.iso"));
     ok(dir.path(), &["touchup", "touched.iso", "undo", "--all"]);
     assert!(fs::read(&iso).unwrap() == fs::read(dir.path().join("touched.iso")).unwrap());

@@ -322,7 +322,8 @@ proptest! {
                 continue;
             }
             digests.push(digest(&path));
-            apply(&path, actions).unwrap();
+            let outcome = apply(&path, actions).unwrap();
+            prop_assert!(outcome.changes.iter().all(|change| change.trees.len() == 3), "{:?}", outcome.changes);
             check_disc(&path, &expected.tree, false);
             prop_assert_eq!(listing(&read::open(&path).unwrap().tree), listing(&expected.tree));
         }

@@ -110,6 +110,11 @@ impl Directory {
         differing.filter(|(_, (new, old))| Some(*new) != *old).map(|(number, _)| number).collect()
     }
 
+    /// Says that `bytes`, which are the present ones, are written.
+    pub(super) fn is_written(&mut self, bytes: Vec<u8>) {
+        self.original = bytes;
+    }
+
     /// Says of the present bytes of the first sector that they were always there: the place of the parent, which is
     /// written at once wherever it stands.
     pub(super) fn set_parent_extent(&mut self, location: u32, len: u32) {

@@ -229,37 +229,45 @@ impl IsoTree {
         name: &str,
         target: &Target,
     ) -> Result<Option<Item>> {
+        if *target == Target::Absent {
+            return Ok(None);
+        }
         let items = self.items(draft, key)?;
         let folded = fold_case(name);
-        let by_name = items
-            .iter()
-            .find(|item| item.name == name)
-            .or_else(|| items.iter().find(|item| fold_case(&item.name) == folded));
-        if let Some(item) = by_name {
-            return Ok(Some(item.clone()));
-        }
         let mut namer = Namer::new(self.flavor);
         let [file_name, folder_name] = [false, true].map(|folder| namer.identifier(name, folder).recorded());
-        let mut found: Option<(usize, &Item)> = None;
+        // Most of all the right content, then the name; of several that hold the same the one most alike.
+        let mut found: Option<((bool, usize), &Item)> = None;
         for item in &items {
-            let (location, len) = item.extent();
             let made = if item.is_folder { &folder_name } else { &file_name };
-            let is_it = match target {
-                Target::File(offset) => !item.is_folder && len > 0 && self.offset(location) == *offset,
-                Target::Empty => !item.is_folder && len == 0,
-                Target::Folder(mark) if item.is_folder => {
-                    let child = self.enter(draft, key, item)?;
-                    self.mark(draft, child)?.fits(mark)
-                }
-                Target::Folder(_) | Target::Unknown => false,
+            let alike = if item.name == name {
+                usize::MAX
+            } else if fold_case(&item.name) == folded {
+                usize::MAX - 1
+            } else {
+                item.identifier.iter().zip(made).take_while(|(a, b)| a == b).count()
             };
-            // Of several that hold the same, the one whose name is most alike.
-            let alike = item.identifier.iter().zip(made).take_while(|(a, b)| a == b).count();
-            if is_it && found.is_none_or(|(most, _)| alike > most) {
-                found = Some((alike, item));
+            let rank = (self.is_target(draft, key, item, target)?, alike);
+            // With other content only the name itself tells: trees need not share their files' bytes.
+            if (rank.0 || alike >= usize::MAX - 1) && found.is_none_or(|(best, _)| rank > best) {
+                found = Some((rank, item));
             }
         }
         Ok(found.map(|(_, item)| item.clone()))
+    }
+
+    /// Whether an item of directory `key` holds what `target` says.
+    fn is_target(&mut self, draft: &Draft, key: u32, item: &Item, target: &Target) -> Result<bool> {
+        let extent = self.extent(item).filter(|_| !item.is_folder);
+        Ok(match target {
+            Target::File(offset) => extent.is_some_and(|(at, _)| at == *offset),
+            Target::Empty => !item.is_folder && extent.is_none(),
+            Target::Folder(mark) if item.is_folder => {
+                let child = self.enter(draft, key, item)?;
+                self.mark(draft, child)?.fits(mark)
+            }
+            Target::Folder(_) | Target::Unknown | Target::Absent => false,
+        })
     }
 
     /// The key of the folder that `item` of directory `parent` is.
@@ -512,13 +520,14 @@ impl IsoTree {
             self.relocate(draft, key)?;
         }
         let mut writes = Vec::new();
-        for directory in self.directories.values() {
-            let at = self.offset(directory.location);
+        for directory in self.directories.values_mut() {
+            let at = u64::from(directory.location) * self.block;
             let bytes = directory.to_bytes();
             for number in directory.changed_sectors() {
                 let start = number * SECTOR as usize;
                 writes.push((at + start as u64, bytes[start..start + SECTOR as usize].to_vec()));
             }
+            directory.is_written(bytes);
         }
         for (at, bytes) in writes {
             draft.write(at, &bytes)?;

@@ -194,6 +194,9 @@ pub(super) struct Story {
     pub time: i64,
     /// What was done, in order.
     pub changes: Vec<Change>,
+    /// What is hidden afterwards, so that nobody has to read all records for that.
+    #[serde(default)]
+    pub hidden: Vec<Change>,
 }
 
 /// A record as it is read.
@@ -267,8 +270,8 @@ pub(super) fn read_record<R: ReadAt + ?Sized>(reader: &R, trailer: &Trailer) -> 
     Ok(Some(Record { story, regions }))
 }
 
-/// All touch-ups that the file has, the latest first.
-pub(super) fn chain<R: ReadAt + ?Sized>(reader: &R) -> Result<Vec<(Trailer, Record)>> {
+/// Where the touch-ups of the file are described, the latest first.
+fn trailers<R: ReadAt + ?Sized>(reader: &R) -> Result<Vec<Trailer>> {
     let mut found = Vec::new();
     let mut len = reader.len();
     while let Some(trailer) = Trailer::read(reader, len)? {
@@ -277,10 +280,32 @@ pub(super) fn chain<R: ReadAt + ?Sized>(reader: &R) -> Result<Vec<(Trailer, Reco
             return Err(Error::Limit { what: "number of touch-ups".into(), offset: len, limit, found: seen });
         }
         len = trailer.old_len;
-        let record = read_record(reader, &trailer)?.ok_or_else(|| {
-            Error::bad_field("TouchupRecord", "digest", trailer.record_at, &trailer.record_digest, "another")
-        })?;
-        found.push((trailer, record));
+        found.push(trailer);
     }
     Ok(found)
+}
+
+fn whole_record<R: ReadAt + ?Sized>(reader: &R, trailer: &Trailer) -> Result<Record> {
+    read_record(reader, trailer)?.ok_or_else(|| {
+        let at = trailer.record_at;
+        Error::bad_field("TouchupRecord", "digest", at, &trailer.record_digest, "another")
+    })
+}
+
+/// All touch-ups that the file has, the latest first.
+pub(super) fn chain<R: ReadAt + ?Sized>(reader: &R) -> Result<Vec<(Trailer, Record)>> {
+    let with_record = |trailer| whole_record(reader, &trailer).map(|record| (trailer, record));
+    trailers(reader)?.into_iter().map(with_record).collect()
+}
+
+/// How many touch-ups the file has.
+pub(super) fn count<R: ReadAt + ?Sized>(reader: &R) -> Result<usize> {
+    trailers(reader).map(|trailers| trailers.len())
+}
+
+/// The latest touch-up, if there is one.
+pub(super) fn latest<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<(Trailer, Record)>> {
+    let Some(trailer) = Trailer::read(reader, reader.len())? else { return Ok(None) };
+    let record = whole_record(reader, &trailer)?;
+    Ok(Some((trailer, record)))
 }

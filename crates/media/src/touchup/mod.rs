@@ -160,7 +160,7 @@ impl Disc {
     }
 
     fn take_back(&mut self, count: Option<usize>) -> Result<History> {
-        let there = journal::chain(&self.source)?.len();
+        let there = journal::count(&self.source)?;
         // One that was cut off is the latest, and back already.
         let count = count.map_or(there, |count| count.saturating_sub(usize::from(self.settled)));
         if count > there || there == 0 && !self.settled {
@@ -175,7 +175,7 @@ impl Disc {
         }
         let mut touchups = Vec::new();
         for _ in 0..count {
-            let Some((trailer, record)) = journal::chain(&self.source)?.into_iter().next() else { break };
+            let Some((trailer, record)) = journal::latest(&self.source)? else { break };
             let added = self.source.len() - trailer.old_len;
             commit::take_back(&self.source, &trailer, &record.regions, &mut self.store)?;
             touchups.insert(0, touchup(record.story, added));
@@ -209,24 +209,14 @@ fn apply_to(
             Action::Show { path } => work.show(&path)?,
         });
     }
-    let story = Story { time: time.seconds, changes };
+    let story = Story { time: time.seconds, changes, hidden: work.hidden() };
     let (new_len, written) = work.commit(&story, store, job)?;
     Ok(Outcome { changes: story.changes, old_len: source.len(), new_len, written, settled: false })
 }
 
 /// What is hidden now, the latest last.
 fn hidden(source: &Arc<Source>) -> Result<Vec<Change>> {
-    let mut hidden: Vec<Change> = Vec::new();
-    for (_, record) in journal::chain(source)?.into_iter().rev() {
-        for change in record.story.changes {
-            match change.verb {
-                Verb::Hide => hidden.push(change),
-                Verb::Show => hidden.retain(|other| other.path != change.path),
-                Verb::Put => {}
-            }
-        }
-    }
-    Ok(hidden)
+    Ok(journal::latest(source)?.map(|(_, record)| record.story.hidden).unwrap_or_default())
 }
 
 /// The touch-ups of the disc in the file at `path`. Nothing is written.
@@ -269,9 +259,11 @@ enum Target {
     Empty,
     /// A folder with these files.
     Folder(Mark),
-    /// Nothing is known.
+    /// Nothing is known; the name decides.
     #[default]
     Unknown,
+    /// Nothing is there.
+    Absent,
 }
 
 /// What the first entries in and below a folder are: the same in all trees of a disc. Links do not count, as not every
@@ -325,7 +317,7 @@ impl Trail {
     }
 
     fn target(&self, depth: usize) -> &Target {
-        self.targets.get(depth).unwrap_or(&Target::Unknown)
+        self.targets.get(depth).unwrap_or(&Target::Absent)
     }
 }
 

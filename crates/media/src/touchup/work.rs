@@ -124,6 +124,11 @@ impl Work {
         Ok(Self { draft, trees, boot, hidden })
     }
 
+    /// What is hidden after what was done so far.
+    pub(super) fn hidden(&self) -> Vec<Change> {
+        self.hidden.clone()
+    }
+
     /// The way to `path` in the tree that tells most.
     fn trail(&mut self, path: &[&str]) -> Result<Trail> {
         let rank = |tree: &AnyTree| match tree.kind() {
@@ -303,10 +308,16 @@ impl Work {
             return Err(Error::request(format!("{path} is not hidden"), hint));
         };
         let change = self.hidden.remove(number);
-        let name = change.path.rsplit('/').next().unwrap_or_default().to_owned();
         let mut trees = Vec::new();
         let folder = change.removed.first().map(|removed| removed.folder.clone()).unwrap_or_default();
         let folders: Vec<&str> = folder.iter().map(String::as_str).collect();
+        let path: Vec<&str> = change.path.split('/').collect();
+        if self.trail(&path)?.names.len() == path.len() {
+            return Err(Error::request(
+                format!("another {} was put there meanwhile", change.path),
+                "hide that one first, or take the touch-ups back with `undo`",
+            ));
+        }
         // Before anything is back: the trees know each other's folders by what is in them.
         let trail = self.trail(&folders)?;
         for removed in change.removed {
@@ -316,12 +327,6 @@ impl Work {
                 return Err(Error::request(
                     format!("the folder {} of {} is not there", folders.join("/"), change.path),
                     "show the folder first",
-                ));
-            }
-            if tree.find(&self.draft, key, &name, &Target::Unknown)?.is_some() {
-                return Err(Error::request(
-                    format!("another {} was put there meanwhile", change.path),
-                    "hide that one first, or take the touch-ups back with `undo`",
                 ));
             }
             match &mut tree.format {

@@ -74,7 +74,15 @@ pub fn check_disc(path: &Path, tree: &Tree, joliet_intact: bool) {
     if joliet_intact {
         assert_eq!(paths(&joliet.entries), wanted, "names in Joliet");
     }
-    assert_eq!((primary.entries.len(), joliet.entries.len()), (wanted.len(), wanted.len()));
+    let strange = |seen: &[Seen]| {
+        seen.iter().map(|e| e.path.clone()).filter(|path| !wanted.contains(path)).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        (primary.entries.len(), joliet.entries.len()),
+        (wanted.len(), wanted.len()),
+        "other names in Joliet: {:?}; wanted {wanted:?}",
+        strange(&joliet.entries)
+    );
     assert_eq!(
         (udf.label.as_str(), primary.label.as_str(), joliet.label.as_str()),
         ("TEST_DISC", "TEST_DISC", "TEST_DISC")
