@@ -2,8 +2,8 @@
 //!
 //! 1. The last sector of the longer file, with a trailer that says *open* and how long the file was.
 //! 2. Fresh space: contents, structures, the record. Nothing points there yet. Sync.
-//! 3. The changed sectors: first those that only lead back or say sizes, then, with one write, the descriptors of all
-//!    trees, which make the change. Sync.
+//! 3. The changed sectors. Each tree changes over with one sector; what lies near the volume descriptors, which on most
+//!    discs is everything, changes over with one write, the last. Sync.
 //! 4. The trailer says *done*. Sync.
 //!
 //! A run that is cut off before 4 is taken back by [`settle`], with the record where 3 may have begun.
@@ -58,8 +58,8 @@ pub(super) struct Ending {
     /// Bytes 1536 to 2048 of the last sector: the header of a GPT's backup, or an anchor of a volume with small
     /// blocks.
     pub last_block: Option<Vec<u8>>,
-    /// Where the descriptors of all trees are, if they lie close together.
-    pub descriptors: Range<u64>,
+    /// What is written last, and with one write.
+    pub last_write: Range<u64>,
 }
 
 /// Lays out the end, lets `fit` put the new length where the disc says it, and writes. Gives the new length and how
@@ -149,7 +149,7 @@ fn write(
     }
     job.check()?;
     store.sync()?;
-    for (offset, bytes) in ordered(draft, regions, &ending.descriptors)? {
+    for (offset, bytes) in ordered(draft, regions, &ending.last_write)? {
         store.write_at(offset, &bytes)?;
     }
     store.sync()?;

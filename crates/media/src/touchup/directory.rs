@@ -110,6 +110,12 @@ impl Directory {
         differing.filter(|(_, (new, old))| Some(*new) != *old).map(|(number, _)| number).collect()
     }
 
+    /// Says that the directory lies at `location` now, with `bytes`, which are the present ones.
+    pub(super) fn move_to(&mut self, location: u32, bytes: Vec<u8>) {
+        self.location = location;
+        self.original = bytes;
+    }
+
     /// Says that `bytes`, which are the present ones, are written.
     pub(super) fn is_written(&mut self, bytes: Vec<u8>) {
         self.original = bytes;

@@ -1,14 +1,14 @@
 //! Changing one ECMA-119 tree: plain, Rock Ridge or Joliet.
 //!
-//! Directories are changed in memory. [`IsoTree::flush`] gives each changed directory and all above it a new place in
-//! fresh space, up to the root, and makes new path tables, so that the volume descriptors make the change. What is
-//! changed in place before that is only the way back: the records in which subfolders say where their parent is.
+//! Directories are changed in memory. [`IsoTree::flush`] writes a directory in place when only one of its sectors
+//! differs, so that it changes over at once. Else it gets a new place in fresh space, and with it all directories below,
+//! as many readers look for those behind it; the record in its parent, for the root the descriptors, makes the change.
 
 use super::{
     Mark, SECTOR, Target, Trail,
     directory::{Directory, Raw, fixed, identifier, is_special, set_extent},
     draft::{Draft, Fresh},
-    tables,
+    susp, tables,
 };
 use crate::{
     TreeKind,
@@ -517,7 +517,9 @@ impl IsoTree {
     pub(super) fn flush(&mut self, draft: &mut Draft) -> Result<()> {
         // A directory that moves changes its parent, which may have to move for that.
         while let Some(key) = self.next_to_move(draft) {
-            self.relocate(draft, key)?;
+            for key in self.with_all_below(draft, key)? {
+                self.relocate(draft, key)?;
+            }
         }
         let mut writes = Vec::new();
         for directory in self.directories.values_mut() {
@@ -538,50 +540,66 @@ impl IsoTree {
     fn next_to_move(&self, draft: &Draft) -> Option<u32> {
         let must_move = |directory: &Directory| {
             let in_place = !draft.is_fresh(self.offset(directory.location));
-            let changed = if in_place { directory.changed_sectors().len() } else { 0 };
-            directory.has_grown() || changed > usize::from(directory.is_pinned)
+            directory.has_grown() || in_place && directory.changed_sectors().len() > 1
         };
         self.directories.iter().find(|(_, directory)| must_move(directory)).map(|(key, _)| *key)
     }
 
-    /// Gives a directory a new place in fresh space and lets everything point there.
+    /// A directory and those below it, each before its own.
+    fn with_all_below(&mut self, draft: &Draft, key: u32) -> Result<Vec<u32>> {
+        let mut keys = vec![key];
+        let mut next = 0;
+        while let Some(key) = keys.get(next).copied() {
+            next += 1;
+            for item in self.items(draft, key)?.iter().filter(|item| item.is_folder) {
+                keys.push(self.enter(draft, key, item)?);
+            }
+            if keys.len() > MAX_DIRECTORIES {
+                let (limit, found) = (MAX_DIRECTORIES as u64, keys.len() as u64);
+                let offset = self.offset(key);
+                return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
+            }
+        }
+        Ok(keys)
+    }
+
+    /// Gives a directory a new place in fresh space and lets its parent and its children point there.
     fn relocate(&mut self, draft: &mut Draft, key: u32) -> Result<()> {
         let location = self.block_of(draft.end())?;
         let directory = self.directory(key)?;
         let (old, len, parent) = (directory.location, directory.len() as u32, directory.parent);
-        let children: Vec<Raw> = directory.records().filter(|raw| !is_special(raw)).cloned().collect();
         if directory.is_pinned {
             let what = "a full folder that Rock Ridge shows elsewhere than it lies, or that shows such a one";
             return Err(Error::Unsupported { what: what.into(), offset: self.offset(old) });
         }
-        let is_root = parent.is_none();
+        let (block, skip, rock_ridge) = (self.block, self.skip, self.kind == TreeKind::RockRidge);
+        let first_area = self.block_of(draft.end() + u64::from(len))?;
+        let mut areas = Vec::new();
         let directory = self.directory(key)?;
         for raw in directory.records_mut() {
+            if rock_ridge {
+                susp::move_along(raw, skip, draft, block, first_area, &mut areas)?;
+            }
             match identifier(raw) {
                 [0] => set_extent(raw, location, len),
-                [1] if is_root => set_extent(raw, location, len),
+                [1] if parent.is_none() => set_extent(raw, location, len),
                 _ => {}
             }
         }
         let bytes = directory.to_bytes();
-        let moved = Directory::parse(bytes.clone(), 0, location, parent)?;
-        *directory = moved;
+        directory.move_to(location, bytes.clone());
         draft.append(Fresh::Bytes(bytes), SECTOR);
+        draft.append(Fresh::Bytes(areas), SECTOR);
         self.tables_changed = true;
-        match parent {
-            Some(parent) => {
-                for raw in self.directory(parent)?.records_mut() {
-                    let own = fixed(raw);
-                    if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old
-                    {
-                        set_extent(raw, location, len);
-                    }
-                }
-            }
-            None => self.set_root(draft, location, len)?,
+        for child in self.directories.values_mut().filter(|child| child.parent == Some(key)) {
+            child.set_parent_extent(location, len);
         }
-        for raw in children.iter().filter(|raw| fixed(raw).flags & FLAG_DIRECTORY != 0) {
-            self.set_parent(draft, fixed(raw).location.little.get(), location, len)?;
+        let Some(parent) = parent else { return self.set_root(draft, location, len) };
+        for raw in self.directory(parent)?.records_mut() {
+            let own = fixed(raw);
+            if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old {
+                set_extent(raw, location, len);
+            }
         }
         Ok(())
     }

@@ -11,6 +11,7 @@ mod directory;
 mod draft;
 mod iso;
 mod journal;
+mod susp;
 mod tables;
 mod udf;
 mod work;

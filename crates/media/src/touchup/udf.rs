@@ -21,10 +21,7 @@ use crate::udf::{
     write::{implementation, long_ad, permissions, short_ads},
 };
 use neat_content::{Error, Meta, ReadAt, Result, Timestamp, fold_case, read_vec};
-use std::{
-    collections::{BTreeMap, BTreeSet, HashSet},
-    ops::Range,
-};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
 /// Largest directory that is changed, in bytes.
@@ -683,13 +680,11 @@ impl UdfTree {
         self.block_of(place)
     }
 
-    /// Where the sequences of volume descriptors and of integrity descriptors are.
-    pub(super) fn descriptors(&self) -> [Range<u64>; 3] {
-        let [main, reserve] = self.frame.sequences;
-        [main, reserve, self.frame.integrity].map(|extent| {
-            let start = u64::from(extent.location.get()) * self.block;
-            start..start + u64::from(extent.length.get())
-        })
+    /// Where the first sequence of volume descriptors is.
+    pub(super) fn descriptors_at(&self) -> u64 {
+        let [main, reserve] =
+            self.frame.sequences.map(|extent| u64::from(extent.location.get()) * self.block);
+        main.min(reserve)
     }
 
     /// Lets `change` work on the descriptors of one kind in both sequences.

@@ -17,7 +17,7 @@ use neat_content::{Content, Error, Job, Result, Timestamp, check_name, fold_case
 
 /// Files of this size and more begin where blocks of other file systems do, so that copies can share them.
 const LARGE: u64 = 1 << 20;
-/// Descriptors within this many bytes are written at once.
+/// Changes within this many bytes are written at once.
 const AT_ONCE: u64 = 512 << 10;
 /// A tree with at most this many entries in its root beside one with many more only says that the other is to be
 /// used.
@@ -373,7 +373,7 @@ impl Work {
         let mut draft = self.draft;
         let trees = self.trees;
         commit::commit(&mut draft, story, store, job, &mut |draft, len| {
-            let mut ending = Ending { descriptors: descriptors(&trees), ..Ending::default() };
+            let mut ending = Ending { last_write: last_write(&trees), ..Ending::default() };
             if let Some((entries, header)) = boot::set_len(draft, len)? {
                 (ending.before, ending.last_block) = (entries, Some(header));
             }
@@ -396,28 +396,14 @@ impl Work {
     }
 }
 
-/// Where the descriptors lie that begin all trees; those of a UDF volume that are far from the others are left out.
-fn descriptors(trees: &[AnyTree]) -> Range<u64> {
-    let first = trees.iter().filter_map(|tree| match &tree.format {
+/// What changes over with one write: the descriptors that begin all trees, and what lies close behind them.
+fn last_write(trees: &[AnyTree]) -> Range<u64> {
+    let starts = trees.iter().filter_map(|tree| match &tree.format {
         Format::Iso(tree) => tree.descriptors.first().copied(),
-        Format::Udf(_) => None,
+        Format::Udf(tree) => Some(tree.descriptors_at()),
     });
-    let iso_start = first.min();
-    let mut range: Option<Range<u64>> = iso_start.map(|start| start..start);
-    for tree in trees {
-        let places: Vec<Range<u64>> = match &tree.format {
-            Format::Iso(tree) => tree.descriptors.iter().map(|at| *at..at + SECTOR).collect(),
-            Format::Udf(tree) => tree.descriptors().to_vec(),
-        };
-        for place in places {
-            let own = range.get_or_insert(place.clone());
-            let both = own.start.min(place.start)..own.end.max(place.end);
-            if both.end - both.start <= AT_ONCE {
-                *own = both;
-            }
-        }
-    }
-    range.unwrap_or_default()
+    let start = starts.min().unwrap_or(0);
+    start..start + AT_ONCE
 }
 
 fn no_path() -> Error {
