@@ -8,7 +8,7 @@ pub(crate) use answer::{
     AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
     RemoveArgs, WriteArgs,
 };
-pub(crate) use media::{TouchupAction, TouchupArgs};
+pub(crate) use media::{DepotAction, DepotArgs, DepotKind, DepotWhere, TouchupAction, TouchupArgs};
 pub(crate) use service::{
     CompareArgs, DriversArgs, InventoryArgs, SchemaArgs, SchemaForm, UpdateAction, UpdateArgs, UpdateNewArgs,
 };
@@ -87,6 +87,7 @@ pub(crate) enum Command {
     Compare(CompareArgs),
     Answer(AnswerArgs),
     Touchup(TouchupArgs),
+    Depot(DepotArgs),
     Draft(DraftArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
@@ -536,6 +537,11 @@ pub(crate) struct DraftArgs {
 pub(crate) struct PlanArgs {
     /// The stack file
     pub stack: PathBuf,
+    /// Fetch what is taken from a depot, so that all of the plan can be shown
+    #[arg(long)]
+    pub fetch: bool,
+    #[command(flatten)]
+    pub depot: DepotWhere,
 }
 
 /// Do what a stack file says
@@ -558,6 +564,8 @@ pub(crate) struct BuildArgs {
     /// Compute the SHA-256 of the ISO file while writing it, for the ledger
     #[arg(long)]
     pub digest: bool,
+    #[command(flatten)]
+    pub depot: DepotWhere,
 }
 
 /// Make the demo data and run the whole example on it

@@ -44,6 +44,11 @@ impl Context {
         Job::new(&self.progress, &self.stop)
     }
 
+    /// Set when Ctrl-C was pressed.
+    pub(crate) fn stop_flag(&self) -> &AtomicBool {
+        &self.stop
+    }
+
     /// Takes the progress bar off the screen.
     pub(crate) fn clear_progress(&self) {
         self.progress.event(Event::StepFinished);

@@ -146,6 +146,7 @@ impl Prepared<'_> {
             program: options.program.into(),
             title: report.title.clone(),
             stack_sha256: sha256(&Content::from_bytes(options.stack_text.as_bytes()), job)?,
+            depot: report.depot.clone(),
             source: report.source.as_ref().map(|source| LedgerSource {
                 path: source.path.clone(),
                 size: source.size,

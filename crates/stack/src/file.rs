@@ -15,6 +15,8 @@ pub struct StackFile {
     /// What a person calls it.
     #[serde(default)]
     pub title: String,
+    /// The depot that `depot:` means: an http:// address, or a folder.
+    pub depot: Option<String>,
     /// What it starts from; a media that only boots kernels may start from nothing.
     pub source: Option<SourceSection>,
     /// Catalogues of components, settings and profiles.
@@ -54,7 +56,7 @@ pub struct StackFile {
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SourceSection {
-    /// ISO file or folder.
+    /// ISO file or folder, or `depot:ID` for one from the depot.
     pub media: String,
     /// SHA-256 of the ISO file in hexadecimal, checked before anything else.
     pub sha256: Option<String>,

@@ -1,6 +1,6 @@
 //! The ledger: the record that a build leaves.
 
-use crate::LedgerItem;
+use crate::{DepotUse, LedgerItem};
 use neat_content::{Error, Result};
 use serde::{Deserialize, Serialize};
 
@@ -21,6 +21,9 @@ pub struct Ledger {
     pub title: String,
     /// SHA-256 of the stack file.
     pub stack_sha256: String,
+    /// What was taken from a depot.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub depot: Vec<DepotUse>,
     /// What it started from.
     pub source: Option<LedgerSource>,
     /// What was done, in order, as the plan says it.

@@ -7,6 +7,7 @@ mod answers;
 mod boot;
 mod build;
 mod compare;
+mod depot;
 mod draft;
 mod edit;
 mod file;
@@ -24,6 +25,7 @@ pub use answers::media_facts;
 pub use boot::default_boot;
 pub use build::{BuildOptions, BuildOutcome};
 pub use compare::{Comparison, EditionComparison, FileChange, compare};
+pub use depot::{DepotPlaces, DepotState, DepotUse, index_folder, resolve_depot};
 pub use draft::draft;
 pub use file::{
     AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, FileLimitValue, IntoValue,

@@ -1,7 +1,7 @@
 //! The plan: everything worked out, nothing written.
 
 use crate::{
-    Clock, EditionSummary, StackFile, answers,
+    Clock, DepotUse, EditionSummary, StackFile, answers,
     edit::Editor,
     images::{self, ImageOutcome, PendingImage},
     recipe::{Laid, Recipe},
@@ -110,6 +110,9 @@ pub struct OutputSummary {
 pub struct PlanReport {
     /// Title of the stack file.
     pub title: String,
+    /// What is taken from a depot.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub depot: Vec<DepotUse>,
     /// What it starts from.
     pub source: Option<SourceSummary>,
     /// Editions of the image file that the systems come from.
@@ -210,6 +213,7 @@ impl<'a> Prepared<'a> {
         });
         let report = PlanReport {
             title: stack.title.clone(),
+            depot: Vec::new(),
             source,
             editions: recipe.editions.clone(),
             steps: std::mem::take(&mut first.steps),

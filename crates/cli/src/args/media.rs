@@ -74,3 +74,109 @@ Example:
     #[command(after_help = "Example:\n  neatstack touchup quay.iso list")]
     List,
 }
+
+/// Keep media and updates in a depot, and fetch them from one
+#[derive(Debug, Args)]
+#[command(after_help = "\
+A depot is a folder of media and updates with an index, depot.json. Stack files take from it what they call
+`depot:ID`, such as `media = \"depot:quay-os-7/x64/en-GB\"`.
+
+Examples:
+  neatstack depot index store/
+  neatstack depot serve store/
+  neatstack depot search quay --language en-GB
+  neatstack depot fetch quay-os-7/x64/en-GB --to media/")]
+pub(crate) struct DepotArgs {
+    #[command(subcommand)]
+    pub action: DepotAction,
+}
+
+/// What to do with a depot.
+#[derive(Debug, Subcommand)]
+pub(crate) enum DepotAction {
+    /// Describe what is in a folder: make its depot.json, or make it again
+    #[command(after_help = "\
+What a person wrote into the index about a file that is still the same stays.
+
+Example:
+  neatstack depot index store/ --title \"Brackwater Ferries\"")]
+    Index {
+        /// The folder
+        folder: PathBuf,
+        /// What a person calls the depot
+        #[arg(long, value_name = "TEXT")]
+        title: Option<String>,
+    },
+    /// Offer a depot over HTTP until stopped
+    #[command(after_help = "Example:\n  neatstack depot serve store/ --port 8470")]
+    Serve {
+        /// The folder with depot.json
+        folder: PathBuf,
+        /// The port; 0 stands for any that is free
+        #[arg(long, value_name = "N", default_value_t = 8470)]
+        port: u16,
+        /// The address to listen at; other machines reach only one that is not the loopback address
+        #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
+        address: std::net::IpAddr,
+    },
+    /// List what a depot has, the newest first
+    #[command(after_help = "Example:\n  neatstack depot search quay bridge --architecture x64")]
+    Search {
+        /// Words that must all be there, in any case
+        words: Vec<String>,
+        /// Only this architecture
+        #[arg(long, value_name = "NAME")]
+        architecture: Option<String>,
+        /// Only this language
+        #[arg(long, value_name = "TAG")]
+        language: Option<String>,
+        /// Only this sort
+        #[arg(long, value_name = "KIND")]
+        kind: Option<DepotKind>,
+        #[command(flatten)]
+        depot: DepotWhere,
+    },
+    /// Fetch a file; a run that was cut off is gone on with
+    #[command(after_help = "\
+Nothing appears under the file's name until its digest is right. What came over of a fetch that was cut off lies in a
+hidden file beside it.
+
+Example:
+  neatstack depot fetch quay-os-7/x64/en-GB --to media/")]
+    Fetch {
+        /// The id, with @VERSION for another than the newest
+        id: String,
+        /// The folder it goes into
+        #[arg(long, value_name = "DIR", conflicts_with = "output")]
+        to: Option<PathBuf>,
+        /// The file to write, in the place of its own name
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Overwrite the file if it is there
+        #[arg(long)]
+        replace: bool,
+        #[command(flatten)]
+        depot: DepotWhere,
+    },
+}
+
+/// Which depot.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "The depot")]
+pub(crate) struct DepotWhere {
+    /// An http:// address or a folder; without it $NEATSTACK_DEPOT, or the loopback address
+    #[arg(long = "depot", value_name = "WHERE")]
+    pub location: Option<String>,
+    /// Seconds that an answer may take, and each connection before it is begun anew
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(1..=86_400))]
+    pub patience: u64,
+}
+
+/// Sort of file in a depot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum DepotKind {
+    /// Installation media
+    Media,
+    /// Updates
+    Update,
+}

@@ -148,4 +148,6 @@ pub(crate) enum SchemaForm {
     Update,
     /// Answers in the neutral form
     Answer,
+    /// The index of a depot
+    Depot,
 }

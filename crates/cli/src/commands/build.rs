@@ -1,6 +1,6 @@
 //! `build`: do what the stack file says.
 
-use super::{plan, refuse_existing};
+use super::{depot, plan, refuse_existing};
 use crate::{
     args::BuildArgs,
     context::{Context, clock},
@@ -13,9 +13,14 @@ use neat_stack::{BuildOptions, Prepared, Weight};
 pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION"));
 
 pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
-    let (text, stack) = plan::open(&args.stack)?;
+    let (text, mut stack) = plan::open(&args.stack)?;
+    let uses = depot::resolve(&mut stack, &args.stack, &args.depot, !args.dry_run, context)?;
+    if plan::is_waiting(&uses) {
+        return plan::waiting(&stack, &args.stack, &uses, context);
+    }
     let clock = clock()?;
-    let prepared = Prepared::new(&stack, &args.stack, &clock, plan::wishes(&args.only), &context.job())?;
+    let mut prepared = Prepared::new(&stack, &args.stack, &clock, plan::wishes(&args.only), &context.job())?;
+    prepared.report.depot = uses;
     if args.dry_run {
         if context.json {
             context.print_json(&prepared.report)?;

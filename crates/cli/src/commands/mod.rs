@@ -5,6 +5,7 @@ mod build;
 mod capture;
 mod compare;
 mod demo;
+mod depot;
 mod draft;
 mod drivers;
 mod editions;
@@ -44,6 +45,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Update(args) => update::run(&args, context)?,
         Command::Compare(args) => compare::run(&args, context)?,
         Command::Answer(args) => return answer::run(&args, context),
+        Command::Depot(args) => depot::run(&args, context)?,
         Command::Touchup(args) => touchup::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,

@@ -1,24 +1,43 @@
 //! `plan`: what would happen.
 
-use super::{answer::ask_secret, read_text};
+use super::{answer::ask_secret, depot, read_text};
 use crate::{
     args::PlanArgs,
     context::{Context, clock},
     show,
 };
 use neat_content::Result;
-use neat_stack::{Prepared, StackFile, Wishes};
+use neat_stack::{DepotState, DepotUse, Prepared, StackFile, Wishes};
+use serde_json::json;
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
-    let (_, stack) = open(&args.stack)?;
+    let (_, mut stack) = open(&args.stack)?;
+    let uses = depot::resolve(&mut stack, &args.stack, &args.depot, args.fetch, context)?;
+    if is_waiting(&uses) {
+        return waiting(&stack, &args.stack, &uses, context);
+    }
     let clock = clock()?;
-    let prepared = Prepared::new(&stack, &args.stack, &clock, wishes(&[]), &context.job())?;
+    let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes(&[]), &context.job())?;
+    prepared.report.depot = uses;
     if context.json {
         context.print_json(&prepared.report)
     } else {
         context.print(&show::plan::plan(&prepared.report))
     }
+}
+
+/// Whether something must be fetched before there can be a plan.
+pub(super) fn is_waiting(uses: &[DepotUse]) -> bool {
+    uses.iter().any(|item| item.state == DepotState::ToFetch)
+}
+
+/// Says what would be fetched.
+pub(super) fn waiting(stack: &StackFile, path: &Path, uses: &[DepotUse], context: &Context) -> Result<()> {
+    if context.json {
+        return context.print_json(&json!({ "title": stack.title, "depot": uses, "complete": false }));
+    }
+    context.print(&show::depot::waiting(&stack.title, uses, path))
 }
 
 /// Reads a stack file: its text, and what it says.

@@ -13,6 +13,7 @@ pub(crate) fn run(args: &SchemaArgs, context: &Context) -> Result<()> {
         SchemaForm::Catalogue => schema_for!(neat_service::Catalogue),
         SchemaForm::Layout => schema_for!(neat_service::Layout),
         SchemaForm::Answer => schema_for!(neat_answer::Model),
+        SchemaForm::Depot => schema_for!(neat_depot::Index),
         SchemaForm::Update => schema_for!(neat_package::Manifest),
     };
     context.print_json(&schema)

@@ -1,6 +1,7 @@
 //! How things are shown to a person.
 
 pub(crate) mod answer;
+pub(crate) mod depot;
 pub(crate) mod image;
 pub(crate) mod media;
 pub(crate) mod plan;

@@ -32,6 +32,7 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         if output.answer_files.is_empty() { "none".to_owned() } else { output.answer_files.join(", ") };
     sheet.row("answers", answers);
     text.push_str(&sheet.text());
+    text.push_str(&super::depot::uses(&report.depot));
     if !report.editions.is_empty() {
         text.push_str(&format!(
             "\n{}Editions{:#}\n{}",

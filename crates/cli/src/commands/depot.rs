@@ -1,0 +1,166 @@
+//! `depot`: media and updates with an index.
+
+use super::refuse_existing;
+use crate::{
+    args::{DepotAction, DepotArgs, DepotKind, DepotWhere},
+    context::Context,
+    show,
+};
+use neat_content::{Content, DigestKind, Error, PendingFile, Result, digest_of};
+use neat_depot::{Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
+use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
+use serde_json::json;
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::Duration,
+};
+
+/// Where a depot is when nobody says so: where `depot serve` offers one.
+const USUAL: &str = "http://127.0.0.1:8470";
+
+pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
+    match &args.action {
+        DepotAction::Index { folder, title } => index(folder, title.as_deref(), context),
+        DepotAction::Serve { folder, port, address } => {
+            let server = Server::bind(folder, *address, *port)?;
+            let (url, items) = (server.url(), server.items());
+            if context.json {
+                context.print_json(&json!({ "kind": "depot-server", "url": url, "items": items }))?;
+            } else {
+                context.print(&show::depot::serving(&url, items))?;
+            }
+            let quiet = context.quiet || context.json;
+            let answered = move |request: neat_depot::Request| {
+                if !quiet {
+                    anstream::eprintln!("{}", show::depot::request(&request));
+                }
+            };
+            server.run(context.stop_flag(), Arc::new(answered))
+        }
+        DepotAction::Search { words, architecture, language, kind, depot } => {
+            let place = at(depot)?;
+            let index = place.index(patience(depot))?;
+            let kind = kind.map(|kind| match kind {
+                DepotKind::Media => ItemKind::Media,
+                DepotKind::Update => ItemKind::Update,
+            });
+            let (architecture, language) = (architecture.clone(), language.clone());
+            let found = index.search(&Search { words: words.clone(), architecture, language, kind });
+            if context.json {
+                return context.print_json(&json!({
+                    "kind": "depot-search",
+                    "depot": place.location(),
+                    "title": index.title,
+                    "items": found,
+                }));
+            }
+            context.print(&show::depot::search(&place.location(), &index, &found))
+        }
+        DepotAction::Fetch { id, to, output, replace, depot } => {
+            let place = at(depot)?;
+            let index = place.index(patience(depot))?;
+            let item = index.find(&Reference::of(id)).map_err(|error| error.within(place.location()))?;
+            let path = match (output, to) {
+                (Some(output), _) => output.clone(),
+                (None, folder) => folder.clone().unwrap_or_default().join(item.file_name()),
+            };
+            let is_it = path.is_file()
+                && std::fs::metadata(&path).is_ok_and(|metadata| metadata.len() == item.size)
+                && digest_of(&Content::from_path(&path)?, DigestKind::Sha256, &context.job())? == item.sha256;
+            context.clear_progress();
+            let fetched = if is_it {
+                None
+            } else {
+                refuse_existing(&path, *replace)?;
+                if let Some(folder) = to {
+                    std::fs::create_dir_all(folder).map_err(Error::io("create", folder))?;
+                }
+                Some(place.fetch(item, &path, options(depot), &context.job())?)
+            };
+            if context.json {
+                return context.print_json(&json!({
+                    "kind": "depot-fetch",
+                    "id": item.full_id(),
+                    "path": path.display().to_string(),
+                    "size": item.size,
+                    "sha256": item.sha256,
+                    "transferred": fetched.as_ref().map_or(0, |fetched| fetched.transferred),
+                    "resumed": fetched.as_ref().map_or(0, |fetched| fetched.resumed),
+                    "interruptions": fetched.as_ref().map_or(0, |fetched| fetched.interruptions),
+                }));
+            }
+            context.print(&show::depot::fetched(item, &path, fetched.as_ref()))
+        }
+    }
+}
+
+fn index(folder: &Path, title: Option<&str>, context: &Context) -> Result<()> {
+    let (index, notes) = index_folder(folder, title, &context.job())?;
+    context.clear_progress();
+    let path = folder.join(INDEX_NAME);
+    let (pending, mut output) = PendingFile::create_output(&path, None)?;
+    output.write_bytes(index.to_text()?.as_bytes())?;
+    pending.commit(output.finish()?.0)?;
+    for note in &notes {
+        context.say(&format!("passed over {note}"));
+    }
+    if context.json {
+        return context.print_json(&json!({
+            "kind": "depot-index",
+            "path": path.display().to_string(),
+            "items": index.items,
+            "passed_over": notes,
+        }));
+    }
+    let all = index.search(&Search::default());
+    context.print(&show::depot::search(&path.display().to_string(), &index, &all))
+}
+
+fn at(depot: &DepotWhere) -> Result<Depot> {
+    let location = depot.location.clone().or_else(from_environment).unwrap_or_else(|| USUAL.to_owned());
+    Depot::at(&location, Path::new(""))
+}
+
+fn from_environment() -> Option<String> {
+    std::env::var("NEATSTACK_DEPOT").ok().filter(|location| !location.is_empty())
+}
+
+const fn patience(depot: &DepotWhere) -> Duration {
+    Duration::from_secs(depot.patience)
+}
+
+fn options(depot: &DepotWhere) -> FetchOptions {
+    FetchOptions { patience: patience(depot), ..FetchOptions::default() }
+}
+
+/// Where files for stack files are kept.
+fn keep_in(base: &Path) -> PathBuf {
+    let folder = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    folder("NEATSTACK_CACHE")
+        .or_else(|| folder("XDG_CACHE_HOME").map(|cache| cache.join("neatstack")))
+        .or_else(|| folder("HOME").map(|home| home.join(".cache/neatstack")))
+        .unwrap_or_else(|| base.join(".neatstack-cache"))
+}
+
+/// Puts files in the place of what a stack file takes from a depot; `fetch` says whether missing ones are fetched.
+pub(super) fn resolve(
+    stack: &mut StackFile,
+    stack_path: &Path,
+    depot: &DepotWhere,
+    fetch: bool,
+    context: &Context,
+) -> Result<Vec<DepotUse>> {
+    let base = stack_path.parent().unwrap_or(Path::new(""));
+    let default = depot.location.clone().or_else(from_environment);
+    // What is given on the command line goes before the stack file's own.
+    if depot.location.is_some() {
+        stack.depot = None;
+    }
+    let keep_in = keep_in(base);
+    let places =
+        DepotPlaces { default: default.as_deref(), keep_in: &keep_in, fetch, options: options(depot) };
+    let uses = resolve_depot(stack, base, &places, &context.job())?;
+    context.clear_progress();
+    Ok(uses)
+}
