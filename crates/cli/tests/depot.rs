@@ -95,7 +95,7 @@ impl Bad {
                         break;
                     }
                     if path.is_empty() {
-                        path = line.split(' ').nth(1).unwrap_or_default().to_owned();
+                        line.split(' ').nth(1).unwrap_or_default().clone_into(&mut path);
                     }
                     if let Some(range) = line.to_lowercase().strip_prefix("range: bytes=") {
                         first = range.trim().trim_end_matches('-').parse().unwrap();
@@ -127,7 +127,7 @@ fn bad_depot(dir: &Path, file: impl Fn(&mut TcpStream, &[u8], u64, usize) + Send
     })
 }
 
-fn fetch<'a>(url: &'a str) -> [&'a str; 9] {
+fn fetch(url: &str) -> [&str; 9] {
     ["depot", "fetch", ID, "-o", "got.iso", "--depot", url, "--patience", "2"]
 }
 
@@ -265,7 +265,7 @@ fn lies_are_refused_and_nothing_stays_under_the_name() {
             |s, b, _, _| send(s, "200 OK", "Content-Length: 99999999\r\n", b),
             "99999999 bytes offered",
         ),
-        ("more than promised", |s, b, _, _| send(s, "200 OK", "", &[b, &[0; 100_000]].concat()), "more"),
+        ("more than promised", |s, b, _, _| send(s, "200 OK", "", &[b, &vec![0; 100_000]].concat()), "more"),
         ("another file", |_, _, _, _| {}, "BLAKE3"),
         ("not there", |s, _, _, _| send(s, "404 Not Found", "Content-Length: 0\r\n", b""), "404"),
         ("not allowed", |s, _, _, _| send(s, "403 Forbidden", "Content-Length: 0\r\n", b""), "403"),

@@ -101,7 +101,7 @@ impl Server {
     }
 
     /// Answers until `stop` is set. `answered` hears of every request.
-    pub fn run(self, stop: &AtomicBool, answered: Arc<dyn Fn(Request) + Send + Sync>) -> Result<()> {
+    pub fn run(self, stop: &AtomicBool, answered: &Arc<dyn Fn(Request) + Send + Sync>) -> Result<()> {
         let failed = |error: io::Error| Error::Io { action: "serve the depot".into(), source: error };
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async {
@@ -114,7 +114,7 @@ impl Server {
                     continue;
                 };
                 let _ = stream.set_nodelay(true);
-                let (shared, answered) = (Arc::clone(&self.shared), Arc::clone(&answered));
+                let (shared, answered) = (Arc::clone(&self.shared), Arc::clone(answered));
                 tokio::spawn(async move {
                     let service = service_fn(|request: hyper::Request<Incoming>| {
                         let answer = shared.answer(&request);
@@ -154,9 +154,8 @@ impl Shared {
         else {
             return text(StatusCode::GONE, "the file is not what the index says; make the index again\n");
         };
-        let range = match wanted_range(request.headers(), item) {
-            Ok(range) => range,
-            Err(()) => return text(StatusCode::RANGE_NOT_SATISFIABLE, "the file is shorter\n"),
+        let Ok(range) = wanted_range(request.headers(), item) else {
+            return text(StatusCode::RANGE_NOT_SATISFIABLE, "the file is shorter\n");
         };
         let (start, end) = range.unwrap_or((0, item.size));
         let mut answer = hyper::Response::builder()

@@ -36,7 +36,8 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
                     anstream::eprintln!("{}", show::depot::request(&request));
                 }
             };
-            server.run(context.stop_flag(), Arc::new(answered))
+            let answered: Arc<dyn Fn(neat_depot::Request) + Send + Sync> = Arc::new(answered);
+            server.run(context.stop_flag(), &answered)
         }
         DepotAction::Search { words, architecture, language, kind, depot } => {
             let place = at(depot)?;

@@ -70,12 +70,12 @@ impl Boot {
 
     /// Content that takes the place of the file at byte `old`, as it goes to byte `new`: a boot image gets the
     /// tables that the old one had.
-    pub(super) fn prepared(&self, content: Content, old: u64, new: u64) -> Result<Content> {
+    pub(super) fn prepared(&self, content: &Content, old: u64, new: u64) -> Result<Content> {
         let tables = self.entries_at(old).fold(ImagePatch::default(), |all, entry| ImagePatch {
             boot_info_table: all.boot_info_table | entry.patch.boot_info_table,
             block_pointer: all.block_pointer | entry.patch.block_pointer,
         });
-        patch::apply(&content, tables, (new / SECTOR) as u32)
+        patch::apply(content, tables, (new / SECTOR) as u32)
     }
 
     /// Lets everything that pointed at the file at bytes `old` point at `new`. Says what changed.

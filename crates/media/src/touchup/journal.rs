@@ -100,7 +100,7 @@ impl Trailer {
 
     /// The trailer of a file of `len` bytes, if it has one whose numbers can be right.
     pub(super) fn read<R: ReadAt + ?Sized>(reader: &R, len: u64) -> Result<Option<Self>> {
-        if len % SECTOR != 0 || len < SECTOR || len > reader.len() {
+        if !len.is_multiple_of(SECTOR) || len < SECTOR || len > reader.len() {
             return Ok(None);
         }
         let mut bytes = [0; size_of::<RawTrailer>()];

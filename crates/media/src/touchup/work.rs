@@ -172,7 +172,7 @@ impl Work {
         let alignment = if len >= LARGE { 2 * SECTOR } else { SECTOR };
         let offset = self.draft.end().next_multiple_of(alignment);
         let content = match old_at {
-            Some(old) => self.boot.prepared(content, old, offset)?,
+            Some(old) => self.boot.prepared(&content, old, offset)?,
             None => content,
         };
         let mut old_extent = None;

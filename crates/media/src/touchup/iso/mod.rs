@@ -4,26 +4,22 @@
 //! differs, so that it changes over at once. Else it gets a new place in fresh space, and with it all directories below,
 //! as many readers look for those behind it; the record in its parent, for the root the descriptors, makes the change.
 
-use super::{
-    Mark, SECTOR, Target, Trail,
-    directory::{Directory, Raw, fixed, identifier, is_special, set_extent},
-    draft::{Draft, Fresh},
-    susp, tables,
+mod flush;
+
+use super::directory::{Directory, Raw, fixed, identifier, is_special, set_extent};
+use super::draft::{Draft, Fresh};
+use super::{Mark, SECTOR, Target, Trail};
+use crate::TreeKind;
+use crate::iso9660::layout::{
+    DirectoryRecord, FIRST_DESCRIPTOR, FLAG_ASSOCIATED, FLAG_DIRECTORY, FLAG_MULTI_EXTENT, JOLIET_ESCAPES,
+    MAX_SECTION_LEN, STANDARD_IDENTIFIER, TYPE_PRIMARY, TYPE_SUPPLEMENTARY, TYPE_TERMINATOR,
+    VolumeDescriptor,
 };
-use crate::{
-    TreeKind,
-    iso9660::{
-        layout::{
-            BothU32, DirectoryRecord, FIRST_DESCRIPTOR, FLAG_ASSOCIATED, FLAG_DIRECTORY, FLAG_MULTI_EXTENT,
-            JOLIET_ESCAPES, MAX_DIRECTORIES, MAX_SECTION_LEN, STANDARD_IDENTIFIER, TYPE_PRIMARY,
-            TYPE_SUPPLEMENTARY, TYPE_TERMINATOR, VolumeDescriptor,
-        },
-        names::{Flavor, Identifier, Namer},
-        read::{latin_or_utf8, next_record, utf16_be, without_version},
-        rock_ridge::{self, Attributes, Entry},
-        write::{DirectoryBytes, record},
-    },
-};
+use crate::iso9660::names::{Flavor, Identifier, Namer};
+use crate::iso9660::read::{latin_or_utf8, next_record, utf16_be, without_version};
+use crate::iso9660::rock_ridge;
+use crate::iso9660::rock_ridge::{Attributes, Entry};
+use crate::iso9660::write::{DirectoryBytes, record};
 use neat_content::{Error, Meta, Result, Timestamp, fold_case, read_vec};
 use std::collections::BTreeMap;
 use zerocopy::{FromBytes, IntoBytes};
@@ -511,163 +507,6 @@ impl IsoTree {
             self.directory(key)?.insert(raw, flavor);
         }
         Ok(())
-    }
-
-    /// Writes what changed into the draft.
-    pub(super) fn flush(&mut self, draft: &mut Draft) -> Result<()> {
-        // A directory that moves changes its parent, which may have to move for that.
-        while let Some(key) = self.next_to_move(draft) {
-            for key in self.with_all_below(draft, key)? {
-                self.relocate(draft, key)?;
-            }
-        }
-        let mut writes = Vec::new();
-        for directory in self.directories.values_mut() {
-            let at = u64::from(directory.location) * self.block;
-            let bytes = directory.to_bytes();
-            for number in directory.changed_sectors() {
-                let start = number * SECTOR as usize;
-                writes.push((at + start as u64, bytes[start..start + SECTOR as usize].to_vec()));
-            }
-            directory.is_written(bytes);
-        }
-        for (at, bytes) in writes {
-            draft.write(at, &bytes)?;
-        }
-        if self.tables_changed { tables::rebuild(self, draft) } else { Ok(()) }
-    }
-
-    fn next_to_move(&self, draft: &Draft) -> Option<u32> {
-        let must_move = |directory: &Directory| {
-            let in_place = !draft.is_fresh(self.offset(directory.location));
-            directory.has_grown() || in_place && directory.changed_sectors().len() > 1
-        };
-        self.directories.iter().find(|(_, directory)| must_move(directory)).map(|(key, _)| *key)
-    }
-
-    /// A directory and those below it, each before its own.
-    fn with_all_below(&mut self, draft: &Draft, key: u32) -> Result<Vec<u32>> {
-        let mut keys = vec![key];
-        let mut next = 0;
-        while let Some(key) = keys.get(next).copied() {
-            next += 1;
-            for item in self.items(draft, key)?.iter().filter(|item| item.is_folder) {
-                keys.push(self.enter(draft, key, item)?);
-            }
-            if keys.len() > MAX_DIRECTORIES {
-                let (limit, found) = (MAX_DIRECTORIES as u64, keys.len() as u64);
-                let offset = self.offset(key);
-                return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
-            }
-        }
-        Ok(keys)
-    }
-
-    /// Gives a directory a new place in fresh space and lets its parent and its children point there.
-    fn relocate(&mut self, draft: &mut Draft, key: u32) -> Result<()> {
-        let location = self.block_of(draft.end())?;
-        let directory = self.directory(key)?;
-        let (old, len, parent) = (directory.location, directory.len() as u32, directory.parent);
-        if directory.is_pinned {
-            let what = "a full folder that Rock Ridge shows elsewhere than it lies, or that shows such a one";
-            return Err(Error::Unsupported { what: what.into(), offset: self.offset(old) });
-        }
-        let (block, skip, rock_ridge) = (self.block, self.skip, self.kind == TreeKind::RockRidge);
-        let first_area = self.block_of(draft.end() + u64::from(len))?;
-        let mut areas = Vec::new();
-        let directory = self.directory(key)?;
-        for raw in directory.records_mut() {
-            if rock_ridge {
-                susp::move_along(raw, skip, draft, block, first_area, &mut areas)?;
-            }
-            match identifier(raw) {
-                [0] => set_extent(raw, location, len),
-                [1] if parent.is_none() => set_extent(raw, location, len),
-                _ => {}
-            }
-        }
-        let bytes = directory.to_bytes();
-        directory.move_to(location, bytes.clone());
-        draft.append(Fresh::Bytes(bytes), SECTOR);
-        draft.append(Fresh::Bytes(areas), SECTOR);
-        self.tables_changed = true;
-        for child in self.directories.values_mut().filter(|child| child.parent == Some(key)) {
-            child.set_parent_extent(location, len);
-        }
-        let Some(parent) = parent else { return self.set_root(draft, location, len) };
-        for raw in self.directory(parent)?.records_mut() {
-            let own = fixed(raw);
-            if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old {
-                set_extent(raw, location, len);
-            }
-        }
-        Ok(())
-    }
-
-    fn set_root(&self, draft: &mut Draft, location: u32, len: u32) -> Result<()> {
-        for at in &self.descriptors {
-            draft.write(at + 156 + 2, BothU32::from(location).as_bytes())?;
-            draft.write(at + 156 + 10, BothU32::from(len).as_bytes())?;
-        }
-        Ok(())
-    }
-
-    /// Lets the directory at `child` say where its parent is.
-    fn set_parent(&mut self, draft: &mut Draft, child: u32, location: u32, len: u32) -> Result<()> {
-        let offset = self.offset(child);
-        let bytes = read_vec(draft, offset, self.block, SECTOR, "directory")?;
-        let own = next_record(&bytes, 0, offset)?.map_or(0, |record| usize::from(record.raw.length));
-        if own < bytes.len()
-            && let Some(above) = next_record(&bytes, own, offset)?
-            && above.identifier == [1]
-        {
-            draft.write(above.offset + 2, BothU32::from(location).as_bytes())?;
-            draft.write(above.offset + 10, BothU32::from(len).as_bytes())?;
-        }
-        if let Some(known) = self.directories.values_mut().find(|known| known.location == child) {
-            known.set_parent_extent(location, len);
-        }
-        Ok(())
-    }
-
-    /// Lets the descriptors say how long the volume is.
-    pub(super) fn set_len(&self, draft: &mut Draft, len: u64) -> Result<()> {
-        let blocks = self.block_of(len)?;
-        for at in &self.descriptors {
-            draft.write(at + 80, BothU32::from(blocks).as_bytes())?;
-        }
-        Ok(())
-    }
-
-    /// The extents of all directories below the root, in the order of a path table: location, number of the parent
-    /// from 1, identifier. Read as they are in the draft.
-    pub(super) fn directory_list(&self, draft: &Draft) -> Result<Vec<(u32, u16, Vec<u8>)>> {
-        let at = self.descriptors.first().copied().unwrap_or(0);
-        let bytes = read_vec(draft, at, SECTOR, SECTOR, "volume descriptor")?;
-        let root = fixed(&bytes[156..190]);
-        let mut list = vec![(root.location.little.get(), 1_u16, vec![0])];
-        let mut lens = vec![root.data_length.little.get()];
-        let mut next = 0;
-        while next < list.len() {
-            let location = list[next].0;
-            let offset = self.offset(location);
-            let bytes = read_vec(draft, offset, lens[next].into(), MAX_DIRECTORY_LEN, "directory")?;
-            let directory = Directory::parse(bytes, offset, location, None)?;
-            for raw in directory.records().filter(|raw| !is_special(raw)) {
-                let own = fixed(raw);
-                if own.flags & FLAG_DIRECTORY == 0 {
-                    continue;
-                }
-                if list.len() >= MAX_DIRECTORIES {
-                    let (limit, found) = (MAX_DIRECTORIES as u64, list.len() as u64 + 1);
-                    return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
-                }
-                list.push((own.location.little.get(), next as u16 + 1, identifier(raw).to_vec()));
-                lens.push(own.data_length.little.get());
-            }
-            next += 1;
-        }
-        Ok(list)
     }
 }
 
