@@ -33,8 +33,25 @@ fn sound(kind: Kind) -> Vec<u8> {
     bytes
 }
 
-/// Applies `data` as changes (three bytes of place, one of value) within `ranges` of the sound disc and reads it.
+/// Reads a damaged disc.
+#[allow(dead_code)]
 pub fn run(kind: Kind, ranges: &[std::ops::Range<usize>], fix_tags: bool, data: &[u8]) {
+    damage(kind, ranges, fix_tags, data, &read_all);
+}
+
+fn read_all(path: &std::path::Path) {
+    if let Ok(media) = read::open(path) {
+        for step in media.tree.walk().take(1000) {
+            if let Some(content) = media.tree.node(step.id).content() {
+                let _ = content.to_vec(1 << 16, "file");
+            }
+        }
+    }
+}
+
+/// Applies `data` as changes (three bytes of place, one of value) within `ranges` of the sound disc and lets `check`
+/// work on it; what that changes in these ranges or behind the end is put back.
+pub fn damage(kind: Kind, ranges: &[std::ops::Range<usize>], fix_tags: bool, data: &[u8], check: &dyn Fn(&std::path::Path)) {
     static SOUND: OnceLock<Vec<u8>> = OnceLock::new();
     static FILE: OnceLock<(std::fs::File, std::path::PathBuf)> = OnceLock::new();
     let sound = SOUND.get_or_init(|| sound(kind));
@@ -67,13 +84,8 @@ pub fn run(kind: Kind, ranges: &[std::ops::Range<usize>], fix_tags: bool, data: 
         }
         file.write_all_at(bytes, *start as u64).unwrap();
     }
-    if let Ok(media) = read::open(path) {
-        for step in media.tree.walk().take(1000) {
-            if let Some(content) = media.tree.node(step.id).content() {
-                let _ = content.to_vec(1 << 16, "file");
-            }
-        }
-    }
+    check(path);
+    file.set_len(sound.len() as u64).unwrap();
     for start in sectors.keys() {
         file.write_all_at(&sector_of(*start), *start as u64).unwrap();
     }
