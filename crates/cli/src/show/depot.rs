@@ -30,50 +30,36 @@ pub(crate) fn search(location: &str, index: &Index, found: &[&Item]) -> String {
         if index.title.is_empty() { location.to_owned() } else { format!("{} ({location})", index.title) };
     let all = count(index.items.len() as u64, "file", "files");
     let what = if found.len() == index.items.len() { all } else { format!("{} of {all}", found.len()) };
-    let mut rows = vec![["id", "version", "for", "languages", "date", "size", "title"].map(str::to_owned)];
+    let mut rows = vec![["id", "version", "for", "languages", "date", "size"].map(str::to_owned)];
     for item in found {
-        let languages = match item.languages.as_slice() {
-            [] => "any".to_owned(),
-            some => some.join(" "),
-        };
+        let languages = if item.languages.is_empty() { "any".to_owned() } else { item.languages.join(" ") };
         let architecture = if item.architecture.is_empty() { "any" } else { &item.architecture };
-        rows.push([
-            item.id.clone(),
-            item.version.clone(),
-            architecture.to_owned(),
-            languages,
-            item.date.clone(),
-            size(item.size),
-            item.title.clone(),
-        ]);
+        let cells = [&item.id, &item.version, architecture, &languages, &item.date, &size(item.size)];
+        rows.push(cells.map(str::to_owned));
     }
-    let mut widths = [0; 7];
+    let mut widths = [0; 6];
     for row in &rows {
         for (width, cell) in widths.iter_mut().zip(row) {
             *width = cell.chars().count().max(*width);
         }
     }
+    let line = |row: &[String; 6]| {
+        let cells = row.iter().zip(widths).enumerate().map(|(column, (cell, width))| {
+            let padding = " ".repeat(width - cell.chars().count());
+            // Sizes stand at the right.
+            if column == 5 { format!("{padding}{cell}") } else { format!("{cell}{padding}") }
+        });
+        cells.collect::<Vec<_>>().join("  ")
+    };
     let mut text = heading(&name, &what);
-    for (number, row) in rows.iter().enumerate() {
-        if found.is_empty() {
-            break;
+    if let Some((head, rows)) = rows.split_first().filter(|(_, rows)| !rows.is_empty()) {
+        text += &format!("  {}{}{:#}\n", style::QUIET, line(head), style::QUIET);
+        for (row, item) in rows.iter().zip(found) {
+            text += &format!("  {}\n", line(row));
+            if !item.title.is_empty() {
+                text += &format!("    {}{}{:#}\n", style::REASON, item.title, style::REASON);
+            }
         }
-        let cells: Vec<String> = row
-            .iter()
-            .zip(widths)
-            .enumerate()
-            .map(|(column, (cell, width))| {
-                let padding = " ".repeat(width - cell.chars().count());
-                // Sizes stand at the right, the last column needs no filling.
-                match column {
-                    5 => format!("{padding}{cell}"),
-                    6 => cell.clone(),
-                    _ => format!("{cell}{padding}"),
-                }
-            })
-            .collect();
-        let quiet = if number == 0 { style::QUIET } else { anstyle::Style::new() };
-        text += &format!("  {quiet}{}{quiet:#}\n", cells.join("  "));
     }
     text
 }

@@ -18,6 +18,7 @@ use std::{fs::File, ops::Range, os::unix::fs::FileExt, path::PathBuf};
 
 /// Bytes written at a time.
 const BLOCK: usize = 1 << 20;
+static ZEROS: [u8; BLOCK] = [0; BLOCK];
 
 /// Where a disc is written to.
 pub(super) trait Store {
@@ -134,7 +135,10 @@ fn write(
             Fresh::Content(content) => {
                 let mut at = offset;
                 content.for_each_block(BLOCK, job, &mut |block| {
-                    store.write_at(at, block)?;
+                    // The file has just become longer, so zeros are there already.
+                    if block != &ZEROS[..block.len()] {
+                        store.write_at(at, block)?;
+                    }
                     at += block.len() as u64;
                     job.event(Event::BytesDone(block.len() as u64));
                     Ok(())
@@ -170,7 +174,7 @@ fn fresh_len(fresh: &Fresh) -> u64 {
 fn ordered(draft: &Draft, regions: &[Region], last: &Range<u64>) -> Result<Vec<(u64, Vec<u8>)>> {
     let end = |region: &Region| region.offset + region.new.len() as u64;
     let (descriptors, others): (Vec<&Region>, Vec<&Region>) =
-        regions.iter().partition(|region| region.offset >= last.start && end(region) <= last.end);
+        regions.iter().partition(|r| !r.early && r.offset >= last.start && end(r) <= last.end);
     let mut writes: Vec<_> = others.iter().map(|region| (region.offset, region.new.clone())).collect();
     if let (Some(first), Some(last)) = (descriptors.first(), descriptors.last()) {
         let mut bytes = vec![0; (end(last) - first.offset) as usize];

@@ -2,7 +2,10 @@
 
 use super::SECTOR;
 use neat_content::{Content, Error, ReadAt, Result, Source};
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 /// What lies in fresh space.
 #[derive(Debug)]
@@ -30,6 +33,8 @@ pub(super) struct Region {
     pub old: Vec<u8>,
     /// What will be there.
     pub new: Vec<u8>,
+    /// Whether it only says the way back, so that it may be written before anything changes over.
+    pub early: bool,
 }
 
 /// The changes to a disc before anything is written.
@@ -38,6 +43,8 @@ pub(super) struct Draft {
     source: Arc<Source>,
     /// Changed sectors of the file by their number; the last may be shorter.
     changed: BTreeMap<u64, Vec<u8>>,
+    /// Those of them that only say the way back.
+    early: BTreeSet<u64>,
     /// By position.
     fresh: BTreeMap<u64, Fresh>,
     end: u64,
@@ -46,7 +53,7 @@ pub(super) struct Draft {
 impl Draft {
     pub(super) fn new(source: Arc<Source>) -> Self {
         let end = source.len().next_multiple_of(SECTOR);
-        Self { source, changed: BTreeMap::new(), fresh: BTreeMap::new(), end }
+        Self { source, changed: BTreeMap::new(), early: BTreeSet::new(), fresh: BTreeMap::new(), end }
     }
 
     /// Bytes that the file has now.
@@ -84,6 +91,16 @@ impl Draft {
         offset
     }
 
+    /// The same as [`Draft::write`] for what only says the way back: its sectors may be written first.
+    pub(super) fn write_early(&mut self, offset: u64, bytes: &[u8]) -> Result<()> {
+        let sectors = offset / SECTOR..(offset + bytes.len() as u64).div_ceil(SECTOR);
+        let new: Vec<u64> = sectors.filter(|number| !self.changed.contains_key(number)).collect();
+        let early: BTreeSet<u64> = self.early.iter().copied().chain(new).collect();
+        self.write(offset, bytes)?;
+        self.early = early;
+        Ok(())
+    }
+
     /// Puts `bytes` at `offset`, which is in the file or in structures that were appended.
     pub(super) fn write(&mut self, offset: u64, bytes: &[u8]) -> Result<()> {
         if self.is_fresh(offset) {
@@ -104,6 +121,7 @@ impl Draft {
         while done < bytes.len() {
             let at = offset + done as u64;
             let (number, start) = (at / SECTOR, (at % SECTOR) as usize);
+            self.early.remove(&number);
             let len = SECTOR.min(self.source.len().saturating_sub(number * SECTOR)) as usize;
             if !self.changed.contains_key(&number) {
                 let mut old = vec![0; len];
@@ -129,12 +147,13 @@ impl Draft {
             if !all && old == *new {
                 continue;
             }
+            let early = self.early.contains(number);
             match regions.last_mut() {
-                Some(last) if last.offset + last.old.len() as u64 == offset => {
+                Some(last) if last.offset + last.old.len() as u64 == offset && last.early == early => {
                     last.old.extend(old);
                     last.new.extend(new);
                 }
-                _ => regions.push(Region { offset, old, new: new.clone() }),
+                _ => regions.push(Region { offset, old, new: new.clone(), early }),
             }
         }
         Ok(regions)

@@ -125,8 +125,8 @@ impl IsoTree {
             && let Some(above) = next_record(&bytes, own, offset)?
             && above.identifier == [1]
         {
-            draft.write(above.offset + 2, BothU32::from(location).as_bytes())?;
-            draft.write(above.offset + 10, BothU32::from(len).as_bytes())?;
+            draft.write_early(above.offset + 2, BothU32::from(location).as_bytes())?;
+            draft.write_early(above.offset + 10, BothU32::from(len).as_bytes())?;
         }
         if let Some(known) = self.directories.values_mut().find(|known| known.location == child) {
             known.set_parent_extent(location, len);

@@ -104,13 +104,13 @@ impl UdfTree {
         }
         fid.icb.location.block = parent.into();
         Self::seal_as(&mut raw, &tag);
-        draft.write(at, &raw[..size_of::<FileIdentifier>()])?;
+        draft.write_early(at, &raw[..size_of::<FileIdentifier>()])?;
         // Where the directory's bytes stand in its file entry, the entry's own checksum covers them.
         let (mut entry, entry_at) = self.entry(draft, child)?;
         if at >= entry_at && at < entry_at + self.block {
             let tag = Tag::read_from_prefix(&entry).map(|(tag, _)| tag).map_err(|_| short(entry_at))?;
             Self::seal_as(&mut entry, &tag);
-            draft.write(entry_at, &entry)?;
+            draft.write_early(entry_at, &entry)?;
         }
         Ok(())
     }
