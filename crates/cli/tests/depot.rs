@@ -146,6 +146,8 @@ fn a_depot_is_described_served_searched_and_fetched_from() {
     assert_eq!(media["editions"].as_array().unwrap().len(), 3);
     assert!(items.iter().filter(|item| item["kind"] == "update").count() >= 3);
 
+    assert_eq!(json(&dir, &["look", "store/depot.json", "--json"])["kind"], "depot");
+
     let served = Served::start(&dir);
     let search = |words: &[&str]| {
         let args = [&["depot", "search", "--json", "--depot", &served.url], words].concat();

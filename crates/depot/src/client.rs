@@ -10,6 +10,8 @@ use std::{
 };
 use ureq::Agent;
 
+/// Bytes received at a time.
+const RECEIVE: usize = 256 << 10;
 /// Redirections that are followed.
 const MAX_REDIRECTS: u32 = 5;
 /// What stands in the way of a path in an address.
@@ -135,6 +137,7 @@ impl Depot {
 pub(crate) fn agent(patience: Duration) -> Agent {
     let config = Agent::config_builder()
         .max_redirects(MAX_REDIRECTS)
+        .input_buffer_size(RECEIVE)
         .http_status_as_error(false)
         .proxy(None)
         .timeout_resolve(Some(patience))

@@ -5,10 +5,11 @@ use crate::{
     index::Item,
 };
 use neat_content::{Error, Event, Job, Result, sync_folder};
-use rustix::fs::{FlockOperation, flock};
+use rustix::fs::{Advice, FlockOperation, fadvise, flock};
 use std::{
     fs::{self, File},
     io::{self, Read, Seek, SeekFrom, Write},
+    num::NonZeroU64,
     path::{Path, PathBuf},
     sync::mpsc::{Receiver, SyncSender, sync_channel},
     thread::JoinHandle,
@@ -17,9 +18,11 @@ use std::{
 use ureq::{Body, http::Response};
 
 /// Bytes read at a time.
-const BLOCK: usize = 512 << 10;
+const BLOCK: usize = 256 << 10;
 /// Blocks that may wait to be digested.
-const BLOCKS_WAITING: usize = 8;
+const BLOCKS_WAITING: usize = 4;
+/// Bytes after which the disk is asked to begin writing: what waits for the end would only be waited for there.
+const WRITE_AFTER: u64 = 16 << 20;
 /// A connection that brought at least this many bytes was of use.
 const PROGRESS: u64 = 64 << 10;
 
@@ -267,6 +270,8 @@ struct Partial {
     path: PathBuf,
     file: File,
     len: u64,
+    /// Up to where the disk was asked to write.
+    begun: u64,
     hashing: Hashing,
     kind: Kind,
 }
@@ -299,7 +304,8 @@ impl Partial {
             )
         })?;
         let kind = if item.blake3.is_empty() { Kind::Sha256 } else { Kind::Blake3 };
-        let mut partial = Self { path: partial_path, file, len: 0, hashing: Hashing::start(kind), kind };
+        let mut partial =
+            Self { path: partial_path, file, len: 0, begun: 0, hashing: Hashing::start(kind), kind };
         let len = partial.file.metadata().map_err(Error::io("examine", &partial.path))?.len();
         if len > item.size {
             partial.restart()?;
@@ -331,6 +337,11 @@ impl Partial {
         self.file.write_all(&block).map_err(Error::io("write", &self.path))?;
         self.len += block.len() as u64;
         self.hashing.add(block);
+        if let Some(len) = NonZeroU64::new(self.len - self.begun).filter(|len| len.get() >= WRITE_AFTER) {
+            // Pages that are not needed are written at once, in the background. A system that does not care may not.
+            let _ = fadvise(&self.file, self.begun, Some(len), Advice::DontNeed);
+            self.begun = self.len;
+        }
         Ok(())
     }
 
@@ -338,7 +349,7 @@ impl Partial {
         if self.len > 0 || self.file.metadata().is_ok_and(|metadata| metadata.len() > 0) {
             self.file.set_len(0).map_err(Error::io("cut off", &self.path))?;
             self.file.seek(SeekFrom::Start(0)).map_err(Error::io("rewind", &self.path))?;
-            self.len = 0;
+            (self.len, self.begun) = (0, 0);
             self.hashing = Hashing::start(self.kind);
         }
         Ok(())

@@ -9,8 +9,11 @@
     reason = "a test that cannot go on has failed"
 )]
 
-use neat_content::{Class, Tree};
-use neat_media::{Media, TreeKind, read};
+use neat_content::{Class, Content, Job, Timestamp, Tree};
+use neat_media::{
+    Media, TreeKind, read,
+    touchup::{Action, Disc},
+};
 use std::{path::Path, sync::Arc};
 
 /// A disc image that grows as it is written to.
@@ -287,6 +290,47 @@ mod udf {
     }
 
     #[test]
+    fn every_form_is_touched_up_and_taken_back() {
+        for anchor_from_end in [None, Some(0), Some(256)] {
+            for metadata in [false, true] {
+                let image = disc(Form { anchor_from_end, metadata }, false);
+                let dir = tempfile::tempdir().unwrap();
+                let path = dir.path().join("disc");
+                std::fs::write(&path, &image.0).unwrap();
+                let put = |path: &str, letter: u8, len: usize| Action::Put {
+                    content: Content::from_bytes(vec![letter; len]),
+                    modified: Timestamp::from_seconds(5),
+                    path: path.into(),
+                };
+                let actions = vec![
+                    put("new/folder/\u{8239}", b'z', 5000),
+                    put("embedded", b'y', 3000),
+                    put("continued", b'x', 3),
+                    put("folder/inside", b'w', 1),
+                    Action::Hide { path: "long".into() },
+                ];
+                let result = Disc::open(&path).unwrap().apply(actions, Timestamp::default(), &Job::silent());
+                if metadata {
+                    assert_eq!(result.unwrap_err().class(), Class::Unsupported);
+                    assert!(std::fs::read(&path).unwrap() == image.0);
+                    continue;
+                }
+                result.unwrap();
+                let media = read::open(&path).unwrap();
+                assert_eq!(file(&media, "new/folder/\u{8239}"), [b'z'; 5000]);
+                assert_eq!(file(&media, "embedded"), [b'y'; 3000]);
+                assert_eq!(file(&media, "continued"), b"xxx");
+                assert_eq!(file(&media, "folder/inside"), b"w");
+                assert_eq!(file(&media, "extended").len(), 3000);
+                assert!(media.tree.find("long").is_none() && media.tree.find("deleted").is_none());
+                assert!(media.tree.node(media.tree.find("\u{822A}").unwrap()).meta.hidden);
+                Disc::open(&path).unwrap().undo(None).unwrap();
+                assert!(std::fs::read(&path).unwrap() == image.0);
+            }
+        }
+    }
+
+    #[test]
     fn loops_end_with_an_error_that_says_where() {
         let form = Form { anchor_from_end: None, metadata: false };
         let error = disc(form, true).open().unwrap_err();
@@ -479,6 +523,25 @@ mod iso {
         bytes.0[keep..end].fill(0);
         let media = bytes.open().unwrap();
         assert_eq!((media.trees.chosen, media.tree.counts().files), (TreeKind::Udf, 4));
+        // Eight files make it a disc whose other tree a touch-up leaves alone.
+        let mut larger = tree.clone();
+        let path_of_stub = dir.path().join("stub");
+        for n in 4..8 {
+            let content = Content::from_bytes(vec![n; 10]);
+            larger
+                .put_file(&format!("file{n}"), content, neat_content::Meta::at(Timestamp::default()))
+                .unwrap();
+        }
+        write(&larger, &path_of_stub);
+        let mut stub = Image(std::fs::read(&path_of_stub).unwrap());
+        stub.put(17 * 2048, &[255]);
+        stub.0[keep..end].fill(0);
+        std::fs::write(&path_of_stub, &stub.0).unwrap();
+        let content = Content::from_bytes(*b"new");
+        let put = Action::Put { content, modified: Timestamp::default(), path: "new".into() };
+        let outcome =
+            Disc::open(&path).unwrap().apply(vec![put], Timestamp::default(), &Job::silent()).unwrap();
+        assert_eq!(outcome.changes[0].trees, [TreeKind::Udf]);
         // And the other way round: a damaged anchor leaves the ISO 9660 side, with a note.
         let mut bytes = Image(std::fs::read(&path).unwrap());
         for descriptor in [256 * 2048, bytes.0.len() - 2048] {

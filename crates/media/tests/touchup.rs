@@ -15,7 +15,9 @@ mod support;
 
 use neat_content::{Class, Content, DigestKind, Job, Meta, Timestamp, Tree, digest_of};
 use neat_media::{
-    master::{JolietNames, Options},
+    BootCatalog, BootCode, BootEntry, BootImage, ImagePatch, Media, Platform, TreeKind,
+    eltorito::find::plain,
+    master::{Hybrid, JolietNames, Options},
     read,
     touchup::{self, Action, Disc, Outcome},
 };
@@ -214,6 +216,89 @@ fn a_file_of_more_than_4_gib_is_put() {
     check_disc(&path, &tree, true);
     Disc::open(&path).unwrap().undo(None).unwrap();
     assert!(std::fs::read(&path).unwrap() == before);
+}
+
+#[test]
+fn firmware_finds_a_boot_image_that_was_put_over() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    let mut tree = small_tree();
+    let image = |letter: u8, len: usize| vec![letter; len];
+    add(&mut tree, "boot/bios.img", image(1, 5000), 1_600_000_000);
+    add(&mut tree, "boot/efi.img", image(2, 40_000), 1_600_000_000);
+    let patch = ImagePatch { boot_info_table: true, block_pointer: false };
+    let bios = BootEntry { patch, ..plain(Platform::BIOS, BootImage::File("boot/bios.img".into())) };
+    let uefi = plain(Platform::UEFI, BootImage::File("boot/efi.img".into()));
+    let boot = BootCatalog { entries: vec![bios, uefi], ..BootCatalog::default() };
+    let code = BootCode { bytes: vec![0x90; 400], pointer_skip: Some(4) };
+    let hybrid = Some(Hybrid { boot_code: Some(code) });
+    master(&tree, Options { boot: Some(boot), hybrid, rock_ridge: true, ..options() }, &path);
+    let before = std::fs::read(&path).unwrap();
+    let old = read::open(&path).unwrap();
+    apply(&path, vec![put("boot/bios.img", image(3, 9000)), put("boot/efi.img", image(4, 70_000))]).unwrap();
+    // Something that has nothing to do with booting comes after, and leaves all of it right.
+    apply(&path, vec![put("readme.txt", "x"), hide("setup.exe")]).unwrap();
+    let new = read::open(&path).unwrap();
+    assert!(new.warnings.is_empty(), "{:?}", new.warnings);
+    let entries = |media: &Media| media.boot.as_ref().unwrap().entries.clone();
+    for (old, new) in entries(&old).iter().zip(entries(&new)) {
+        assert!(new.location.unwrap() > old.location.unwrap());
+        assert_eq!((new.patch, new.platform, new.emulation), (old.patch, old.platform, old.emulation));
+        assert!(matches!(&new.image, BootImage::File(path) if path.starts_with("boot/")));
+    }
+    let bytes = std::fs::read(&path).unwrap();
+    let word = |at: usize| u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap());
+    let at = entries(&new)[0].location.unwrap() as usize * 2048;
+    let sum = bytes[at + 64..at + 9000]
+        .chunks(4)
+        .fold(0_u32, |sum, four| sum.wrapping_add(u32::from_le_bytes(four.try_into().unwrap())));
+    assert_eq!(
+        [word(at + 8), word(at + 12), word(at + 16), word(at + 20)],
+        [16, (at / 2048) as u32, 9000, sum]
+    );
+    assert_eq!(word(432), (at / 512 + 4) as u32, "the code in the first block");
+    // The partition of the UEFI image, in both tables, which are where they must be.
+    let table = new.partitions.clone().unwrap();
+    let efi = entries(&new)[1].location.unwrap();
+    assert!(
+        table.gpt && table.partitions.iter().any(|p| p.start == u64::from(efi) * 2048 && p.len == 70_144)
+    );
+    let last = bytes.len() / 512 - 1;
+    let header = |block: usize| {
+        let header = &bytes[block * 512..block * 512 + 92];
+        assert_eq!(&header[..8], b"EFI PART", "block {block}");
+        let mut unsealed = header.to_vec();
+        unsealed[16..20].fill(0);
+        assert_eq!(crc32fast::hash(&unsealed), word(block * 512 + 16), "header at block {block}");
+        let long = |at: usize| u64::from_le_bytes(header[at..at + 8].try_into().unwrap()) as usize;
+        let entries = &bytes[long(72) * 512..][..128 * 128];
+        assert_eq!(crc32fast::hash(entries), word(block * 512 + 88), "entries of block {block}");
+        (long(24), long(32), entries.to_vec())
+    };
+    let (first, backup) = (header(1), header(last));
+    assert_eq!((first.0, first.1, backup.0, backup.1), (1, last, last, 1));
+    assert!(first.2 == backup.2);
+    Disc::open(&path).unwrap().undo(None).unwrap();
+    assert!(std::fs::read(&path).unwrap() == before);
+}
+
+#[test]
+fn names_that_need_continuation_areas_move_with_their_folder() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    let mut tree = small_tree();
+    for number in 0..12 {
+        add(&mut tree, &format!("sources/{}{number}", "long ".repeat(45)), vec![number; 9], 1_600_000_000);
+    }
+    master(&tree, Options { rock_ridge: true, udf: false, joliet: JolietNames::Off, ..options() }, &path);
+    for number in 20..40 {
+        let name = format!("sources/{}{number}", "other ".repeat(38));
+        put_into(&mut tree, &name, &[number]);
+        apply(&path, vec![put(&name, [number])]).unwrap();
+    }
+    let media = read::open(&path).unwrap();
+    assert_eq!(media.trees.chosen, TreeKind::RockRidge);
+    assert_eq!(listing(&media.tree), listing(&tree));
 }
 
 /// One change, by which file it is about: a fraction of those that are there.

@@ -15,6 +15,7 @@ use crate::{
 };
 use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of, read_known};
+use neat_depot::{INDEX_NAME, Index, Search};
 use neat_image::{is_image_file, open_path};
 use neat_media::{read, touchup};
 use neat_stack::{LEDGER_KIND, Ledger, StackFile};
@@ -120,6 +121,7 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
     let text = if small { read_text(path, "file").ok() } else { None };
     match text {
         Some(text) if text.trim_start().starts_with('{') && text.contains(LEDGER_KIND) => ledger(path, &text, context),
+        Some(text) if path.file_name().is_some_and(|name| name == INDEX_NAME) => depot(path, &text, context),
         _ if small && path.to_string_lossy().to_lowercase().ends_with(".inf") => packages::inf(path, context),
         Some(text) if path.to_string_lossy().ends_with(".stack.toml") => stack(path, &text, context),
         Some(text) if path.to_string_lossy().ends_with(".answer.toml") => {
@@ -182,6 +184,17 @@ pub(super) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
     }
     let inside = show::service::done(&ledger.items);
     format!("{}{}{inside}", heading(path, "ledger of a build"), sheet.text())
+}
+
+fn depot(path: &Path, text: &str, context: &Context) -> Result<()> {
+    let index = Index::parse(text).map_err(|error| error.within(path.display()))?;
+    if context.json {
+        let (path, title) = (path.display().to_string(), &index.title);
+        return context
+            .print_json(&json!({ "kind": "depot", "path": path, "title": title, "items": index.items }));
+    }
+    let all = index.search(&Search::default());
+    context.print(&show::depot::search(&path.display().to_string(), &index, &all))
 }
 
 fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
