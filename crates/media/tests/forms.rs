@@ -539,8 +539,10 @@ mod iso {
         std::fs::write(&path_of_stub, &stub.0).unwrap();
         let content = Content::from_bytes(*b"new");
         let put = Action::Put { content, modified: Timestamp::default(), path: "new".into() };
-        let outcome =
-            Disc::open(&path).unwrap().apply(vec![put], Timestamp::default(), &Job::silent()).unwrap();
+        let outcome = Disc::open(&path_of_stub)
+            .unwrap()
+            .apply(vec![put], Timestamp::default(), &Job::silent())
+            .unwrap();
         assert_eq!(outcome.changes[0].trees, [TreeKind::Udf]);
         // And the other way round: a damaged anchor leaves the ISO 9660 side, with a note.
         let mut bytes = Image(std::fs::read(&path).unwrap());

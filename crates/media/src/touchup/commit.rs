@@ -2,8 +2,8 @@
 //!
 //! 1. The last sector of the longer file, with a trailer that says *open* and how long the file was.
 //! 2. Fresh space: contents, structures, the record. Nothing points there yet. Sync.
-//! 3. The changed sectors. Each tree changes over with one sector; what lies near the volume descriptors, which on most
-//!    discs is everything, changes over with one write, the last. Sync.
+//! 3. The changed sectors. What makes the change of each tree lies near the volume descriptors, as directories that lie
+//!    far behind them move; all of it is one write, the last. Sync.
 //! 4. The trailer says *done*. Sync.
 //!
 //! A run that is cut off before 4 is taken back by [`settle`], with the record where 3 may have begun.

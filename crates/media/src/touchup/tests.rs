@@ -44,9 +44,9 @@ impl commit::Store for Failing {
     }
 }
 
-fn disc(path: &Path) {
+fn disc(path: &Path, files: usize) {
     let mut tree = Tree::new(Meta::at(Timestamp::from_seconds(1)));
-    for number in 0..200 {
+    for number in 0..files {
         let content = Content::from_bytes(format!("{number}").repeat(900).into_bytes());
         let name = format!("sources/a file with a long name {number}.dat");
         tree.put_file(&name, content, Meta::at(Timestamp::from_seconds(1))).unwrap();
@@ -104,7 +104,7 @@ fn store(path: &Path) -> FileStore {
 fn stopped_at_any_write_a_disc_is_the_old_or_the_new_one() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.iso");
-    disc(&path);
+    disc(&path, 200);
     let (old_bytes, old) = (fs::read(&path).unwrap(), trees(&path));
     Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let (new_bytes, new) = (fs::read(&path).unwrap(), trees(&path));
@@ -149,10 +149,41 @@ fn stopped_at_any_write_a_disc_is_the_old_or_the_new_one() {
 }
 
 #[test]
+fn directories_far_behind_the_descriptors_change_over_with_all_other_trees() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.iso");
+    disc(&path, 2500);
+    let source = Source::open(&path).unwrap();
+    let descriptors = crate::iso9660::read::read_descriptors(&source).unwrap();
+    let far = descriptors.primary.unwrap().root.location.little.get();
+    assert!(u64::from(far) * SECTOR > 1 << 20, "sector {far}");
+    let (old_bytes, old) = (fs::read(&path).unwrap(), trees(&path));
+    // One that fits beside the others in its sector.
+    let hide = || vec![Action::Hide { path: "sources/a file with a long name 100.dat".into() }];
+    let mut seen = [false; 2];
+    for left in 0.. {
+        fs::write(&path, &old_bytes).unwrap();
+        let mut failing = Failing { inner: store(&path), left, torn: 0 };
+        let source = Source::open(&path).unwrap();
+        let finished = apply_to(&source, &mut failing, hide(), Timestamp::default(), &Job::silent()).is_ok();
+        let now = trees(&path);
+        let is_old = now == old;
+        seen[usize::from(is_old)] = true;
+        assert!(is_old || now.iter().all(|tree| tree.len() == old[0].len() - 1), "after {left} writes");
+        if finished {
+            break;
+        }
+    }
+    assert_eq!(seen, [true; 2]);
+    undo(&path).unwrap();
+    assert!(fs::read(&path).unwrap() == old_bytes);
+}
+
+#[test]
 fn stopped_while_taking_back_the_next_run_finishes() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.iso");
-    disc(&path);
+    disc(&path, 200);
     let old_bytes = fs::read(&path).unwrap();
     Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let new_bytes = fs::read(&path).unwrap();
@@ -176,7 +207,7 @@ fn stopped_while_taking_back_the_next_run_finishes() {
 fn a_record_that_lies_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.iso");
-    disc(&path);
+    disc(&path, 200);
     Disc::open(&path).unwrap().apply(actions(), Timestamp::default(), &Job::silent()).unwrap();
     let bytes = fs::read(&path).unwrap();
     let trailer = journal::Trailer::read(&bytes, bytes.len() as u64).unwrap().unwrap();

@@ -120,6 +120,14 @@ impl Work {
         for (tree, count) in trees.iter_mut().zip(counts) {
             tree.is_stub = count <= STUB_ENTRIES && most > 2 * STUB_ENTRIES;
         }
+        if trees.len() > 1 {
+            let range = last_write(&trees);
+            for tree in &mut trees {
+                if let Format::Iso(tree) = &mut tree.format {
+                    tree.at_once = Some(range.clone());
+                }
+            }
+        }
         let boot = boot::open(&draft)?;
         Ok(Self { draft, trees, boot, hidden })
     }

@@ -37,8 +37,15 @@ impl IsoTree {
 
     pub(in crate::touchup) fn next_to_move(&self, draft: &Draft) -> Option<u32> {
         let must_move = |directory: &Directory| {
-            let in_place = !draft.is_fresh(self.offset(directory.location));
-            directory.has_grown() || in_place && directory.changed_sectors().len() > 1
+            let at = self.offset(directory.location);
+            if directory.has_grown() {
+                return true;
+            }
+            let changed = if draft.is_fresh(at) { Vec::new() } else { directory.changed_sectors() };
+            let is_near = self.at_once.as_ref().is_none_or(|range| {
+                changed.iter().all(|number| range.contains(&(at + (*number as u64 + 1) * SECTOR - 1)))
+            });
+            changed.len() > 1 || !is_near && !directory.is_pinned
         };
         self.directories.iter().find(|(_, directory)| must_move(directory)).map(|(key, _)| *key)
     }

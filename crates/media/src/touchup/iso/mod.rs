@@ -1,7 +1,7 @@
 //! Changing one ECMA-119 tree: plain, Rock Ridge or Joliet.
 //!
 //! Directories are changed in memory. [`IsoTree::flush`] writes a directory in place when only one of its sectors
-//! differs, so that it changes over at once. Else it gets a new place in fresh space, and with it all directories below,
+//! differs, so that it changes over at once, and beside other trees only where it is written together with them. Else it gets a new place in fresh space, and with it all directories below,
 //! as many readers look for those behind it; the record in its parent, for the root the descriptors, makes the change.
 
 mod flush;
@@ -21,7 +21,7 @@ use crate::iso9660::rock_ridge;
 use crate::iso9660::rock_ridge::{Attributes, Entry};
 use crate::iso9660::write::{DirectoryBytes, record};
 use neat_content::{Error, Meta, Result, Timestamp, fold_case, read_vec};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, ops::Range};
 use zerocopy::{FromBytes, IntoBytes};
 
 /// Largest directory that is changed, in bytes.
@@ -45,6 +45,9 @@ pub(super) struct IsoTree {
     directories: BTreeMap<u32, Directory>,
     /// Whether there are other directories than before, or in other places.
     tables_changed: bool,
+    /// Where directories may change in place: what is written at once. `None` when this is the only tree, which
+    /// then changes over with one sector wherever that is.
+    pub at_once: Option<Range<u64>>,
 }
 
 /// What a directory shows under one name.
@@ -112,6 +115,7 @@ pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
             root,
             directories: BTreeMap::new(),
             tables_changed: false,
+            at_once: None,
         };
         tree.load(draft, root, descriptor.root.data_length.little.get(), None)?;
         tree.detect_rock_ridge(draft)?;
