@@ -3,6 +3,8 @@
 mod answer;
 mod media;
 mod service;
+mod stick;
+mod trial;
 
 pub(crate) use answer::{
     AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
@@ -12,6 +14,8 @@ pub(crate) use media::{DepotAction, DepotArgs, DepotKind, DepotWhere, TouchupAct
 pub(crate) use service::{
     CompareArgs, DriversArgs, InventoryArgs, SchemaArgs, SchemaForm, UpdateAction, UpdateArgs, UpdateNewArgs,
 };
+pub(crate) use stick::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs, StickUpdateArgs};
+pub(crate) use trial::{AttachedName, FirmwareName, TrialArgs};
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -87,6 +91,8 @@ pub(crate) enum Command {
     Compare(CompareArgs),
     Answer(AnswerArgs),
     Touchup(TouchupArgs),
+    Stick(StickArgs),
+    Trial(TrialArgs),
     Depot(DepotArgs),
     Draft(DraftArgs),
     Plan(PlanArgs),
@@ -98,10 +104,10 @@ pub(crate) enum Command {
 /// Say what a file or folder is and what a technician wants to know of it
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  neatstack look quay-os-7.iso\n  neatstack look quay-os-7.iso --known digests.txt"
+    after_help = "Examples:\n  neatstack look quay-os-7.iso\n  neatstack look quay-os-7.iso --known digests.txt\n  neatstack look quay-os-7.iso --boot"
 )]
 pub(crate) struct LookArgs {
-    /// An ISO file, a folder, an image file, a registry hive or text, drivers, an update, a stack file, a ledger or an
+    /// An ISO file, a stick or its image, a folder, an image file, a registry hive or text, drivers, an update, a stack file, a ledger or an
     /// answer file
     pub path: PathBuf,
     /// Also compute the file's digest, which reads all of it; an image file is also checked against its integrity table
@@ -110,6 +116,9 @@ pub(crate) struct LookArgs {
     /// A list of digests as vendors publish them: say whether the file is one of those, untouched. Exit code 1 if not
     #[arg(long, value_name = "digests.txt")]
     pub known: Option<PathBuf>,
+    /// Go through it as firmware would, by reading alone: what would be found, what is missing, what only a start can tell
+    #[arg(long, conflicts_with_all = ["digest", "known"])]
+    pub boot: bool,
 }
 
 /// Which edition of an image file is meant.

@@ -27,12 +27,29 @@ pub const DISK_BOOT_CODE: &[u8] = include_bytes!("../boot/mbr.bin");
 /// Application for UEFI on x64. Source: `boot/uefi.asm`.
 pub const UEFI_APPLICATION: &[u8] = include_bytes!("../boot/uefi.bin");
 
+/// Boot manager for sticks, as assembled. Source: `boot/quayboot.asm`.
+const BOOT_MANAGER: &[u8] = include_bytes!("../boot/quayboot.bin");
+
 /// Name of the media in the demo folder.
 pub const MEDIA_NAME: &str = "quay-os-7.iso";
 /// Name of the stack file in the demo folder.
 pub const STACK_NAME: &str = "bridge.stack.toml";
 /// 2 March 2026, 08:00 UTC: the day Quay OS 7 was pressed.
 pub const RELEASED: Timestamp = Timestamp::from_seconds(1_772_438_400);
+
+/// The boot manager in the root of the media, made `len` bytes long (at least as long as its code): what it is started
+/// with on BIOS from a stick. It checks by a sum that all of it was loaded.
+pub fn boot_manager(len: usize) -> Vec<u8> {
+    // See `boot/quayboot.asm`: length at byte 4, sum at byte 8 of all that follows.
+    let mut bytes = BOOT_MANAGER.to_vec();
+    let code_len = bytes.len();
+    bytes.extend((code_len..len).map(|at| (at % 251) as u8));
+    let sum: u32 = bytes[12..].iter().map(|byte| u32::from(*byte)).sum();
+    let len = bytes.len() as u32;
+    bytes[4..8].copy_from_slice(&len.to_le_bytes());
+    bytes[8..12].copy_from_slice(&sum.to_le_bytes());
+    bytes
+}
 
 /// What [`write`] made.
 #[derive(Clone, Debug)]
@@ -50,6 +67,7 @@ pub fn media_tree(size: Size, job: &Job<'_>) -> Result<Tree> {
     let mut put =
         |path: &str, bytes: Vec<u8>| tree.put_file(path, Content::from_bytes(bytes), meta).map(drop);
     put("boot/bios.img", BIOS_IMAGE.to_vec())?;
+    put("quayboot", boot_manager(0))?;
     put("EFI/BOOT/BOOTX64.EFI", UEFI_APPLICATION.to_vec())?;
     put("readme.txt", words::README.as_bytes().to_vec())?;
     for language in ["de-DE", "en-GB", "nb-NO"] {
@@ -133,7 +151,12 @@ mod tests {
             return;
         }
         let dir = tempfile::tempdir().unwrap();
-        for (name, bytes) in [("bios", BIOS_IMAGE), ("mbr", DISK_BOOT_CODE), ("uefi", UEFI_APPLICATION)] {
+        for (name, bytes) in [
+            ("bios", BIOS_IMAGE),
+            ("mbr", DISK_BOOT_CODE),
+            ("uefi", UEFI_APPLICATION),
+            ("quayboot", BOOT_MANAGER),
+        ] {
             let out = dir.path().join(name);
             let status = Command::new("nasm")
                 .args(["-f", "bin", "-o"])

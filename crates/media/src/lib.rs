@@ -9,6 +9,7 @@
 //! bytes into a model and trusts nothing, `write` turns the model into bytes.
 
 pub mod bootmenu;
+pub mod bootwalk;
 pub mod disk;
 pub mod eltorito;
 pub mod fat;
@@ -18,6 +19,7 @@ pub mod master;
 mod model;
 pub mod read;
 mod record;
+pub mod stick;
 pub mod touchup;
 pub mod udf;
 

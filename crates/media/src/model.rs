@@ -57,6 +57,8 @@ pub enum TreeKind {
     Joliet,
     /// UDF.
     Udf,
+    /// FAT, on a stick.
+    Fat,
 }
 
 impl TreeKind {
@@ -68,6 +70,7 @@ impl TreeKind {
             Self::RockRidge => "Rock Ridge",
             Self::Joliet => "Joliet",
             Self::Udf => "UDF",
+            Self::Fat => "FAT",
         }
     }
 }

@@ -1,6 +1,8 @@
 //! Opening a media, whatever it is.
 
-use crate::{Media, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, udf};
+use crate::{
+    Media, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, stick, udf,
+};
 use neat_content::{Error, ReadAt, Result, Source};
 use std::{path::Path, sync::Arc};
 
@@ -8,7 +10,7 @@ use std::{path::Path, sync::Arc};
 /// that the other is to be used.
 const STUB_FILES: u64 = 8;
 
-/// Opens the media at `path`: an ISO file (or any file with its file systems), a device, or a folder.
+/// Opens the media at `path`: an ISO file (or any file with its file systems), a stick or its image, or a folder.
 pub fn open(path: &Path) -> Result<Media> {
     if path.is_dir() {
         return folder::open(path);
@@ -23,15 +25,23 @@ pub fn is_disc(source: &Arc<Source>) -> Result<bool> {
     Ok(descriptors.primary.is_some() || udf::volume::is_announced(source)?)
 }
 
+/// Whether the file is a stick's image: the cheap test that decides what a file is.
+pub fn is_stick(source: &Arc<Source>) -> Result<bool> {
+    Ok(stick::read::volume_extent(source)?.is_some())
+}
+
 fn open_source(source: &Arc<Source>) -> Result<Media> {
     let descriptors = iso9660::read::read_descriptors(source)?;
     let announced = udf::volume::is_announced(source)?;
     if descriptors.primary.is_none() && !announced {
+        if let Some(media) = stick::read::open(source)? {
+            return Ok(media);
+        }
         return Err(Error::bad_field(
             "VolumeDescriptor",
             "standard_identifier",
             16 * 2048 + 1,
-            "CD001 or a UDF recognition sequence",
+            "CD001, a UDF recognition sequence or a FAT file system",
             "neither",
         ));
     }

@@ -459,6 +459,37 @@ fn put_limited(
     Ok(count)
 }
 
+/// Splits the image file with the systems where FAT32 cannot hold it. Gives its path and the number of parts.
+///
+/// # Errors
+/// `Request` for any other file that is too large.
+pub(crate) fn fit_fat32(tree: &mut Tree, job: &Job<'_>) -> Result<Option<(String, usize)>> {
+    let path = install_image_path(tree);
+    let mut split = None;
+    if let Some(path) = path
+        && let Some(content) = tree.file(&path).filter(|content| content.len() > FAT32_LARGEST_FILE).cloned()
+    {
+        let meta = tree.find(&path).map_or(Meta::at(tree.newest()), |id| tree.node(id).meta);
+        take_out(tree, Some(&path))?;
+        let parts = put_limited(tree, &path, content, meta, Some(FAT32_LIMIT), job)
+            .map_err(|error| error.within(&path))?;
+        split = Some((path, parts));
+    }
+    let too_large = tree.walk().find_map(|step| {
+        let content = tree.node(step.id).content()?;
+        (content.len() > FAT32_LARGEST_FILE).then_some((step.path, content.len()))
+    });
+    if let Some((path, len)) = too_large {
+        return Err(Error::request(
+            format!(
+                "{path} has {len} bytes: FAT32 holds files below 4 GiB, and only the image file with the systems can be split"
+            ),
+            "make it smaller, or leave it out",
+        ));
+    }
+    Ok(split)
+}
+
 /// Other files than the image file cannot be split.
 fn check_limit(limit: Option<u64>, editor: &mut Editor) {
     if limit.is_none() {

@@ -19,6 +19,7 @@ mod names;
 mod plan;
 mod recipe;
 mod servicing;
+mod stick;
 mod variants;
 
 pub use answers::media_facts;
@@ -43,3 +44,4 @@ pub use plan::{
     Weight, Wishes,
 };
 pub use servicing::{EditionWork, LedgerItem};
+pub use stick::{StickForm, StickWish, plan_stick};

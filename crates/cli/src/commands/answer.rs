@@ -443,5 +443,9 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
 }
 
 fn is_media(path: &Path) -> Result<bool> {
-    Ok(path.is_dir() || read::is_disc(&neat_content::Source::open(path)?).unwrap_or(false))
+    if path.is_dir() {
+        return Ok(true);
+    }
+    let source = neat_content::Source::open(path)?;
+    Ok(read::is_disc(&source).unwrap_or(false) || read::is_stick(&source).unwrap_or(false))
 }

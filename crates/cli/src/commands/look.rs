@@ -17,7 +17,7 @@ use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of, read_known};
 use neat_depot::{INDEX_NAME, Index, Search};
 use neat_image::{is_image_file, open_path};
-use neat_media::{read, touchup};
+use neat_media::{bootwalk, read, touchup};
 use neat_stack::{LEDGER_KIND, Ledger, StackFile};
 use serde_json::json;
 use std::{path::Path, process::ExitCode, sync::Arc};
@@ -28,6 +28,9 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
         let message = format!("{} is not an ISO file, and --known compares those", path.display());
         Error::request(message, "leave --known out")
     };
+    if args.boot {
+        return boot(path, context);
+    }
     if path.is_dir() {
         if args.known.is_some() {
             return Err(not_a_disc());
@@ -59,8 +62,30 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
         media(path, digest, known, context)?;
         return Ok(if original { ExitCode::SUCCESS } else { ExitCode::FAILURE });
     }
+    if read::is_stick(&source).map_err(|error| error.within(path.display()))? {
+        media(path, digest, None, context)?;
+        return Ok(ExitCode::SUCCESS);
+    }
     other(path, source, digest, context)?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// The way of each firmware through the media. Exit code 1 when something is missing for one that it is made for.
+fn boot(path: &Path, context: &Context) -> Result<ExitCode> {
+    if path.is_dir() {
+        let message = format!("{} is a folder, and firmware starts discs and disks", path.display());
+        return Err(Error::request(message, "master it first: `neatstack master DIR -o OUT.iso`"));
+    }
+    let walks = bootwalk::walk(path)?;
+    if context.json {
+        let (name, good) =
+            (path.display().to_string(), walks.iter().all(|walk| !walk.claimed || walk.is_good()));
+        context.print_json(&json!({ "kind": "boot-walk", "path": name, "good": good, "walks": walks }))?;
+    } else {
+        context.print(&show::trial::walks(path, &walks))?;
+    }
+    let missing = walks.iter().any(|walk| walk.claimed && !walk.is_good());
+    Ok(if missing { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
 /// Whether the file is one of those in a list of digests.
@@ -132,7 +157,7 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
         _ => match Dialect::of_content(&Content::from_source(source)) {
             Some(dialect) if small => answer(path, dialect, context),
             _ => Err(Error::Mismatch {
-                expected: "an ISO file, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
+                expected: "an ISO file, a stick, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
                 found: format!("something else in {}", path.display()),
                 hint: "if it should be a media, it is damaged or cut short; compare its size and digest with the vendor's".into(),
             }),
@@ -146,7 +171,7 @@ fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context:
     if let Some(known) = known {
         view.set_known(known);
     }
-    if path.is_file() {
+    if path.is_file() && media.trees.chosen != neat_media::TreeKind::Fat {
         view.set_history(&touchup::list(path)?);
     }
     if context.json {

@@ -18,8 +18,11 @@ mod parts;
 mod plan;
 mod repack;
 mod schema;
+mod stick;
+mod stick_update;
 mod take;
 mod touchup;
+mod trial;
 mod unpack;
 mod update;
 
@@ -47,6 +50,8 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Answer(args) => return answer::run(&args, context),
         Command::Depot(args) => depot::run(&args, context)?,
         Command::Touchup(args) => touchup::run(&args, context)?,
+        Command::Stick(args) => stick::run(&args, context)?,
+        Command::Trial(args) => return trial::run(&args, context),
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,

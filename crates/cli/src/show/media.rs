@@ -7,7 +7,9 @@ use super::{
 };
 use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
-use neat_media::{BootEntry, BootImage, Emulation, Media, TreeKind, fat, touchup::History};
+use neat_media::{
+    BootEntry, BootImage, Emulation, Media, TreeKind, fat, stick::uefi_loaders, touchup::History,
+};
 use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
 use std::path::Path;
@@ -32,6 +34,9 @@ pub(crate) struct MediaView {
     boot: Vec<BootView>,
     boot_catalog_id: String,
     partition_table: Option<TableView>,
+    /// Of a stick, those in its file system.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    uefi_loaders: Vec<String>,
     answer_files: Vec<AnswerView>,
     image_files: Vec<MediaImageView>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -171,7 +176,11 @@ impl MediaView {
         Self {
             kind: "media",
             path: path.display().to_string(),
-            form: if media.trees.chosen == TreeKind::Folder { "folder" } else { "iso" },
+            form: match media.trees.chosen {
+                TreeKind::Folder => "folder",
+                TreeKind::Fat => "stick",
+                _ => "iso",
+            },
             size: media.size,
             digest,
             label: media.volume.label.clone(),
@@ -204,6 +213,11 @@ impl MediaView {
                     })
                     .collect(),
             }),
+            uefi_loaders: if media.trees.chosen == TreeKind::Fat {
+                uefi_loaders(&media.tree)
+            } else {
+                Vec::new()
+            },
             answer_files: answer_files(&media.tree)
                 .into_iter()
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
@@ -271,7 +285,7 @@ impl MediaView {
             let times = count(touchups.count as u64, "time", "times");
             sheet.row("touched up", format!("{times}{hidden}"));
         }
-        if self.boot.is_empty() {
+        if self.boot.is_empty() && self.form != "stick" {
             sheet.row("boot from disc", "no");
         }
         for (number, entry) in self.boot.iter().enumerate() {
@@ -296,6 +310,9 @@ impl MediaView {
         } else if self.form == "iso" {
             sheet.row("boot from disk", "no");
         }
+        for (number, loader) in self.uefi_loaders.iter().enumerate() {
+            sheet.row(if number == 0 { "UEFI loaders" } else { "" }, loader);
+        }
         if self.answer_files.is_empty() {
             sheet.row("answer file", "none where setup looks");
         }
@@ -305,8 +322,11 @@ impl MediaView {
                 format!("{} ({})", answer.path, answer.dialect),
             );
         }
-        let form =
-            if self.form == "iso" { format!("ISO file, {}", size(self.size)) } else { "folder".into() };
+        let form = match self.form {
+            "iso" => format!("ISO file, {}", size(self.size)),
+            "stick" => format!("stick, {}", size(self.size)),
+            _ => "folder".into(),
+        };
         let mut text =
             format!("{}{}{:#}  {form}\n{}", style::HEADING, self.path, style::HEADING, sheet.text());
         for image in &self.image_files {
@@ -361,6 +381,7 @@ fn file_systems(media: &Media) -> Vec<FileSystemView> {
         (TreeKind::Joliet, trees.joliet),
         (TreeKind::RockRidge, trees.rock_ridge && trees.iso9660),
         (TreeKind::Iso9660, trees.iso9660),
+        (TreeKind::Fat, trees.chosen == TreeKind::Fat),
     ];
     all.into_iter()
         .filter(|(_, there)| *there)

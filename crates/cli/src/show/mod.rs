@@ -6,8 +6,10 @@ pub(crate) mod image;
 pub(crate) mod media;
 pub(crate) mod plan;
 pub(crate) mod service;
+pub(crate) mod stick;
 pub(crate) mod style;
 pub(crate) mod touchup;
+pub(crate) mod trial;
 
 use neat_content::Timestamp;
 

@@ -8,6 +8,10 @@ pub(crate) const BLOCK: u64 = 512;
 pub(crate) const BOOT_CODE_LEN: usize = 440;
 /// Partition type of a protective MBR (UEFI 5.2.3).
 pub(crate) const TYPE_PROTECTIVE: u8 = 0xEE;
+/// Partition type of FAT32 that is read by block number.
+pub(crate) const TYPE_FAT32_LBA: u8 = 0x0C;
+/// Attribute of a GPT partition that BIOS is to start (UEFI 5.3.3, table 5-8).
+pub(crate) const ATTRIBUTE_BIOS: u64 = 1 << 2;
 /// Entries that we write, the usual number and the least that UEFI 5.3.1 asks room for.
 pub(crate) const ENTRY_COUNT: u32 = 128;
 

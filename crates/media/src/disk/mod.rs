@@ -6,4 +6,4 @@ mod write;
 
 pub(crate) use read::mbr_extent;
 pub use read::read;
-pub(crate) use write::{Gpt, GptPartition};
+pub(crate) use write::{Gpt, GptPartition, mbr};

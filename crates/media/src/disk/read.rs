@@ -1,6 +1,8 @@
 //! Reading partition tables.
 
-use super::layout::{BLOCK, GptEntry, GptHeader, KIND_BASIC_DATA, KIND_EFI_SYSTEM, Mbr, TYPE_PROTECTIVE};
+use super::layout::{
+    ATTRIBUTE_BIOS, BLOCK, GptEntry, GptHeader, KIND_BASIC_DATA, KIND_EFI_SYSTEM, Mbr, TYPE_PROTECTIVE,
+};
 use crate::{BootCode, PartitionInfo, PartitionTable};
 use neat_content::{Error, ReadAt, Result, read_vec};
 use std::fmt::Write as _;
@@ -117,7 +119,7 @@ fn read_gpt<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Vec<PartitionInfo>>
             .saturating_add(1)
             .saturating_sub(entry.first_lba.get())
             .saturating_mul(BLOCK),
-        active: false,
+        active: entry.attributes.get() & ATTRIBUTE_BIOS != 0,
     });
     Ok(Some(partitions.collect()))
 }

@@ -1,7 +1,7 @@
 //! Making GUID partition tables with a protective MBR.
 
 use super::layout::{
-    BLOCK, BOOT_CODE_LEN, ENTRY_COUNT, GptEntry, GptHeader, KIND_EFI_SYSTEM, Mbr, MbrRecord, TYPE_PROTECTIVE,
+    BLOCK, BOOT_CODE_LEN, ENTRY_COUNT, GptEntry, GptHeader, Mbr, MbrRecord, TYPE_PROTECTIVE,
 };
 use crate::BootCode;
 use neat_content::{Error, Result};
@@ -15,10 +15,43 @@ const BACKUP_LEN: u64 = ENTRY_COUNT as u64 * 128 + BLOCK;
 pub(crate) struct GptPartition {
     /// Name, at most 36 UTF-16 units.
     pub name: &'static str,
+    /// What kind it is, as stored.
+    pub kind: [u8; 16],
+    /// Attributes (UEFI 5.3.3, table 5-8).
+    pub attributes: u64,
     /// First byte; a multiple of 512.
     pub start: u64,
     /// Bytes; rounded up to 512.
     pub len: u64,
+}
+
+/// The first block of a disk with an MBR and one partition, which BIOS is to start. `start` and `len` in bytes.
+pub(crate) fn mbr(code: &[u8], signature: u32, kind: u8, start: u64, len: u64) -> Vec<u8> {
+    let mut mbr = Mbr::new_zeroed();
+    let code_len = code.len().min(BOOT_CODE_LEN);
+    mbr.boot_code[..code_len].copy_from_slice(&code[..code_len]);
+    mbr.disk_signature = signature.into();
+    let (first, count) = (start / BLOCK, len / BLOCK);
+    mbr.records[0] = MbrRecord {
+        status: 0x80,
+        first_chs: chs(first),
+        kind,
+        last_chs: chs(first + count - 1),
+        start: (first as u32).into(),
+        count: u32::try_from(count).unwrap_or(u32::MAX).into(),
+    };
+    mbr.signature = [0x55, 0xAA];
+    mbr.as_bytes().to_vec()
+}
+
+/// A block as cylinder, head and sector of 255 heads and 63 sectors; the largest address where it does not reach.
+fn chs(block: u64) -> [u8; 3] {
+    let (cylinder, rest) = (block / (255 * 63), block % (255 * 63));
+    if cylinder > 1023 {
+        return [254, 0xFF, 0xFF];
+    }
+    let (head, sector) = (rest / 63, rest % 63 + 1);
+    [head as u8, (sector | cylinder >> 8 << 6) as u8, cylinder as u8]
 }
 
 /// A GPT around a disc image: EFI system partitions and boot code.
@@ -108,11 +141,11 @@ impl Gpt {
             }
             let first = partition.start / BLOCK;
             let entry = GptEntry {
-                kind: KIND_EFI_SYSTEM,
+                kind: partition.kind,
                 guid: self.guid(index as u8 + 1),
                 first_lba: first.into(),
                 last_lba: (first + partition.len.div_ceil(BLOCK) - 1).into(),
-                attributes: 0.into(),
+                attributes: partition.attributes.into(),
                 name,
             };
             bytes.extend(entry.as_bytes());

@@ -79,6 +79,18 @@ pub(crate) fn apply(image: &Content, patch: ImagePatch, location: u32) -> Result
     Ok(patched)
 }
 
+/// Whether length and sum in the boot-info table of the image at sector `location` are right; `None` when that cannot be
+/// told.
+pub(crate) fn is_table_right(image: &Content, location: Option<u32>) -> Option<bool> {
+    let patch = ImagePatch { boot_info_table: true, block_pointer: false };
+    let wanted = apply(image, patch, location?).ok()?;
+    let mut tables = [[0; 16]; 2];
+    for (table, image) in tables.iter_mut().zip([image, &wanted]) {
+        image.read_exact_at(TABLE_AT, table).ok()?;
+    }
+    Some(tables[0] == tables[1])
+}
+
 /// Sum of the image's 32-bit words from byte 64 on, a last partial word padded with zeros.
 fn checksum(image: &Content) -> Result<u32> {
     let mut bytes = Vec::with_capacity(image.len() as usize);

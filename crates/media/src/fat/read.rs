@@ -90,21 +90,30 @@ pub fn volume_len<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<u64>> {
 
 /// Reads the tree of the FAT file system in `image`.
 pub fn read(image: &Content) -> Result<Tree> {
+    read_labelled(image).map(|(tree, _)| tree)
+}
+
+/// Reads the tree and the label of the FAT file system in `image`.
+pub fn read_labelled(image: &Content) -> Result<(Tree, String)> {
     let geometry = geometry(image)?;
     let table_len = ((geometry.clusters + 2) * geometry.kind.bits()).div_ceil(8);
     let table = read_vec(image, geometry.fat_start, table_len, MAX_TABLE_LEN, "file allocation table")?;
     let volume = Volume { image, geometry, table };
     let mut tree = Tree::default();
     let mut visited = HashSet::new();
+    let mut root_label = String::new();
     let root = match volume.geometry.kind {
         FatKind::Fat32 => volume.chain(volume.geometry.root_cluster, None)?,
         _ => image.part(volume.geometry.root_start, volume.geometry.root_len)?,
     };
     let mut pending = vec![(Tree::ROOT, root)];
     while let Some((node, directory)) = pending.pop() {
-        volume.read_folder(&mut tree, node, &directory, &mut pending, &mut visited)?;
+        let label = volume.read_folder(&mut tree, node, &directory, &mut pending, &mut visited)?;
+        if node == Tree::ROOT {
+            root_label = label;
+        }
     }
-    Ok(tree)
+    Ok((tree, root_label))
 }
 
 struct Volume<'a> {
@@ -135,6 +144,8 @@ impl Volume<'_> {
     fn chain(&self, first: u64, len: Option<u64>) -> Result<Content> {
         let g = &self.geometry;
         let mut parts = Vec::new();
+        // Neighbouring clusters are one part.
+        let (mut start, mut run_len) = (0, 0);
         let (mut cluster, mut gathered) = (first, 0);
         while len.is_none_or(|len| gathered < len) {
             let at = g.fat_start + cluster * g.kind.bits() / 8;
@@ -155,9 +166,20 @@ impl Volume<'_> {
                 return Err(Error::Loop { what: "cluster chain".into(), offset: at });
             }
             let take = len.map_or(g.cluster_len, |len| g.cluster_len.min(len - gathered));
-            parts.push(self.image.part(g.data_start + (cluster - 2) * g.cluster_len, take)?);
+            let position = g.data_start + (cluster - 2) * g.cluster_len;
+            if run_len > 0 && start + run_len == position {
+                run_len += take;
+            } else {
+                if run_len > 0 {
+                    parts.push(self.image.part(start, run_len)?);
+                }
+                (start, run_len) = (position, take);
+            }
             gathered += g.cluster_len;
             cluster = self.next_cluster(cluster);
+        }
+        if run_len > 0 {
+            parts.push(self.image.part(start, run_len)?);
         }
         Content::joined(parts)
     }
@@ -169,7 +191,8 @@ impl Volume<'_> {
         directory: &Content,
         pending: &mut Vec<(NodeId, Content)>,
         visited: &mut HashSet<u64>,
-    ) -> Result<()> {
+    ) -> Result<String> {
+        let mut label = String::new();
         let bytes = directory.to_vec(MAX_DIRECTORY_LEN, "directory")?;
         let mut long: Vec<(u8, Vec<u16>)> = Vec::new();
         for raw in bytes.chunks_exact(32) {
@@ -191,7 +214,11 @@ impl Volume<'_> {
                 continue;
             }
             let name = full_name(&entry, std::mem::take(&mut long));
-            if entry.attributes & ATTR_VOLUME != 0 || name == "." || name == ".." {
+            if entry.attributes & ATTR_VOLUME != 0 {
+                label = entry.name.iter().copied().map(char::from).collect::<String>().trim_end().to_owned();
+                continue;
+            }
+            if name == "." || name == ".." {
                 continue;
             }
             check_name(&name)
@@ -223,7 +250,7 @@ impl Volume<'_> {
             let folder = tree.add(node, &name, meta, NodeKind::Folder(Folder::default()))?;
             pending.push((folder, self.chain(cluster, None)?));
         }
-        Ok(())
+        Ok(label)
     }
 }
 

@@ -31,9 +31,10 @@ mod together;
 
 use blobs::Blobs;
 pub use blobs::Twins;
-use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, Result, Timestamp, Tree};
+use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, Result, Source, Timestamp, Tree};
 use std::{
     collections::{HashMap, HashSet},
+    path::Path,
     sync::Arc,
 };
 pub use together::write_together;
@@ -328,21 +329,78 @@ impl Plan {
         let wanted_numbers: HashSet<u32> = numbers.iter().copied().flatten().collect();
         let mut digests: HashMap<u32, String> = HashMap::new();
         job.event(Event::StepStarted { step: "writing the disc", total_bytes: Some(self.content_len()) });
+        self.write_regions(out, job, &mut |number, content, out| {
+            if wanted_numbers.contains(&number) {
+                digests.insert(number, out.write_digested(content, DigestKind::Sha256, job)?);
+                return Ok(());
+            }
+            out.write_content(content, job)
+        })?;
+        job.event(Event::StepFinished);
+        Ok(numbers.into_iter().map(|number| digests.get(&number?).cloned()).collect())
+    }
+
+    /// Writes the disc; `blob` writes each content, by its number.
+    pub(crate) fn write_regions(
+        &self,
+        out: &mut Output,
+        job: &Job<'_>,
+        blob: &mut dyn FnMut(u32, &Content, &mut Output) -> Result<()>,
+    ) -> Result<()> {
         for region in &self.regions {
             out.pad_to(u64::from(region.sector) * SECTOR_SIZE)?;
             match region.part {
-                Part::Blob(number) if wanted_numbers.contains(&number) => {
-                    let content = &self.blobs.list[number as usize].content;
-                    digests.insert(number, out.write_digested(content, DigestKind::Sha256, job)?);
-                }
+                Part::Blob(number) => blob(number, &self.blobs.list[number as usize].content, out)?,
                 _ => self.write_part(region, out, job)?,
             }
             let end = u64::from(region.sector + region.sectors) * SECTOR_SIZE;
             out.pad_to(end)?;
         }
-        out.pad_to(self.len())?;
-        job.event(Event::StepFinished);
-        Ok(numbers.into_iter().map(|number| digests.get(&number?).cloned()).collect())
+        out.pad_to(self.len())
+    }
+
+    /// The disc as content, for whoever does not write it from its start to its end. Its tables are kept in an unnamed
+    /// file in `folder`; files stay where they are. Also where each file lies.
+    pub fn to_content(&self, folder: &Path, job: &Job<'_>) -> Result<(Content, Vec<(NodeId, u64, u64)>)> {
+        let file = tempfile::tempfile_in(folder).map_err(Error::io("create a file in", folder))?;
+        let mut tables = Output::new(file, folder, None);
+        let mut blobs = Vec::new();
+        self.write_regions(&mut tables, job, &mut |_, content, out| {
+            blobs.push((out.position(), content.clone()));
+            out.write_zeros(content.len())
+        })?;
+        let (file, _) = tables.finish()?;
+        let tables = Content::from_source(Source::from_file(file, folder)?);
+        let mut parts = Vec::new();
+        let mut at = 0;
+        for (offset, content) in blobs {
+            parts.push(tables.part(at, offset - at)?);
+            at = offset + content.len();
+            parts.push(content);
+        }
+        parts.push(tables.part(at, self.len() - at)?);
+        let placed = |id: NodeId| {
+            let (sector, len) = self.blobs.placed(id);
+            (id, u64::from(sector) * SECTOR_SIZE, len)
+        };
+        let extents = self.file_order().into_iter().map(placed).collect();
+        Ok((Content::joined(parts)?, extents))
+    }
+
+    /// Number of a file's content; `None` for an empty file.
+    pub(crate) fn blob_number(&self, id: NodeId) -> Option<u32> {
+        self.blobs.number(id)
+    }
+
+    /// The first file with each content, in the order in which contents are written.
+    pub fn file_order(&self) -> Vec<NodeId> {
+        let mut first: Vec<Option<NodeId>> = vec![None; self.blobs.list.len()];
+        for step in self.tree.walk() {
+            if let Some(number) = self.blobs.number(step.id) {
+                first[number as usize].get_or_insert(step.id);
+            }
+        }
+        first.into_iter().flatten().collect()
     }
 
     fn write_part(&self, region: &Region, out: &mut Output, job: &Job<'_>) -> Result<()> {
@@ -481,7 +539,13 @@ fn make_gpt(
         image_start: bios.map(|index| extent(index).0),
         partitions: uefi
             .map(|(index, _)| extent(index))
-            .map(|(start, len)| disk::GptPartition { name: "UEFI boot", start, len })
+            .map(|(start, len)| disk::GptPartition {
+                name: "UEFI boot",
+                kind: disk::layout::KIND_EFI_SYSTEM,
+                attributes: 0,
+                start,
+                len,
+            })
             .collect(),
         seed,
     }

@@ -1,0 +1,230 @@
+//! `stick`: bootable sticks.
+
+use super::refuse_existing;
+use crate::{
+    args::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs},
+    context::{Context, clock},
+    show,
+};
+use neat_content::{Content, Error, PendingFile, Result};
+use neat_device::{
+    Device,
+    block::BlockDevice,
+    disks::{self, Disk},
+    guard::{self, Consent},
+    simulated::Simulated,
+    write,
+};
+use neat_media::{
+    read,
+    stick::{Scheme, StickPlan},
+};
+use neat_stack::{StickWish, plan_stick};
+use serde_json::json;
+use std::{
+    io::{IsTerminal, Read},
+    os::unix::fs::FileTypeExt,
+    path::Path,
+};
+
+pub(crate) fn run(args: &StickArgs, context: &Context) -> Result<()> {
+    if let Some(StickAction::Update(args)) = &args.action {
+        return super::stick_update::run(args, context);
+    }
+    if args.list {
+        return list(&args.device, context);
+    }
+    let (Some(source), Some(to)) = (&args.source, &args.to) else {
+        return Err(Error::request("a source and --to are wanted", "see `neatstack stick --help`"));
+    };
+    let target = Target::of(to, &args.device)?;
+    let len = match &target {
+        Target::Image => {
+            refuse_existing(to, args.replace)?;
+            refuse_source(source, to)?;
+            args.size
+        }
+        Target::Device(disk) => {
+            guard::check_use(disk, args.device.fixed)?;
+            Some(args.size.unwrap_or(disk.size))
+        }
+    };
+    let plan = plan(args, source, to, len, context)?;
+    for note in &plan.notes {
+        context.say(&format!("note: {note}"));
+    }
+    match target {
+        Target::Image => write_image(to, &plan, context),
+        Target::Device(disk) => {
+            consent(&disk, &args.device, context)?;
+            let mut device = open(&disk, &args.device)?;
+            let options = write::Options { verify: !args.device.no_verify };
+            let outcome = write::stick(&mut *device, &plan, options, &context.job())?;
+            report(&disk.path, &plan, Some(outcome), context)
+        }
+    }
+}
+
+/// Lays the stick out.
+fn plan(
+    args: &StickArgs,
+    source: &Path,
+    to: &Path,
+    len: Option<u64>,
+    context: &Context,
+) -> Result<StickPlan> {
+    let media = read::open(source)?;
+    for warning in &media.warnings {
+        context.say(&format!("note: {warning}"));
+    }
+    let clock = clock()?;
+    let reproducible = args.reproducible || clock.fixed.is_some();
+    let boot_code =
+        args.boot_code.as_ref().map(|path| Content::from_path(path)?.to_vec(512, "boot code")).transpose()?;
+    let wish = StickWish {
+        form: if boot_code.is_some() { FormName::Disc.form() } else { args.form.form() },
+        scheme: match args.scheme {
+            SchemeName::Gpt => Scheme::Gpt,
+            SchemeName::Mbr => Scheme::Mbr,
+        },
+        len,
+        label: args.label.as_deref(),
+        manager: args.boot_manager.as_deref(),
+        seed: if reproducible { None } else { Some(random_seed()?) },
+        boot_code,
+        time: clock.fixed.unwrap_or(media.tree.newest()),
+        order: &[],
+    };
+    let mut plan = plan_stick(media, Some(source), &wish, &context.job())?;
+    if plan.manager.is_none() && neat_media::stick::uefi_loaders(&plan.tree).is_empty() {
+        plan.notes.push(format!("{} has no loader for UEFI and will start nothing", to.display()));
+    }
+    Ok(plan)
+}
+
+/// Where a stick goes.
+pub(super) enum Target {
+    Image,
+    Device(Box<Disk>),
+}
+
+impl Target {
+    /// What `to` is.
+    pub(super) fn of(to: &Path, args: &DeviceArgs) -> Result<Self> {
+        if let Some(folder) = &args.simulated {
+            let disk = disks::simulated(folder)?.into_iter().find(|disk| disk.path == to);
+            return disk.map(|disk| Self::Device(Box::new(disk))).ok_or_else(|| {
+                Error::request(
+                    format!("no device {} is described in {}", to.display(), folder.display()),
+                    "`neatstack stick --list --simulated DIR` shows which there are",
+                )
+            });
+        }
+        let is_device = std::fs::metadata(to).is_ok_and(|found| found.file_type().is_block_device());
+        if !is_device {
+            if to.starts_with("/dev/") {
+                return Err(Error::request(
+                    format!("{} is not a disk", to.display()),
+                    "`neatstack stick --list` shows which there are",
+                ));
+            }
+            return Ok(Self::Image);
+        }
+        let path = to.canonicalize().map_err(Error::io("follow", to))?;
+        let disk = disks::list(&disks::Places::default())?.into_iter().find(|disk| disk.path == path);
+        disk.map(|disk| Self::Device(Box::new(disk))).ok_or_else(|| {
+            Error::refused(
+                format!("{} is a part of a disk or something made of disks", to.display()),
+                "name the whole disk, as `neatstack stick --list` shows it",
+            )
+        })
+    }
+}
+
+/// Opens a device whose erasing or changing is agreed.
+pub(super) fn open(disk: &Disk, args: &DeviceArgs) -> Result<Box<dyn Device>> {
+    Ok(match &args.simulated {
+        Some(folder) => Box::new(Simulated::open(folder, &disk.path.to_string_lossy())?),
+        None => Box::new(BlockDevice::open(&disk.path)?),
+    })
+}
+
+fn refuse_source(source: &Path, to: &Path) -> Result<()> {
+    match (source.canonicalize(), to.canonicalize()) {
+        (Ok(a), Ok(b)) if a == b => Err(Error::refused(
+            format!("{} is the source itself, which is never written", to.display()),
+            "give another name",
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Erasing is agreed on the command line, or by typing the device's word on a terminal.
+fn consent(disk: &Disk, args: &DeviceArgs, context: &Context) -> Result<()> {
+    let named = args.yes_erase.as_deref();
+    let asks = named.is_none()
+        && !context.json
+        && std::io::stdin().is_terminal()
+        && !guard::erase_word(disk).is_empty();
+    if !asks {
+        return guard::check(disk, Consent { named, fixed: args.fixed });
+    }
+    context.say(&show::stick::disks(std::slice::from_ref(disk)));
+    context.say(&format!("Everything on it is erased. Type {} to go on:", guard::erase_word(disk)));
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line).map_err(Error::io("read from", Path::new("the terminal")))?;
+    guard::check(disk, Consent { named: Some(line.trim()), fixed: args.fixed })
+}
+
+fn random_seed() -> Result<[u8; 32]> {
+    let path = Path::new("/dev/urandom");
+    let mut seed = [0; 32];
+    let mut file = std::fs::File::open(path).map_err(Error::io("open", path))?;
+    file.read_exact(&mut seed).map_err(Error::io("read", path))?;
+    Ok(seed)
+}
+
+fn write_image(to: &Path, plan: &StickPlan, context: &Context) -> Result<()> {
+    let job = context.job();
+    let (pending, mut output) = PendingFile::create_output(to, None)?;
+    plan.write(&mut output, &job)?;
+    let (file, _) = output.finish()?;
+    job.check()?;
+    pending.commit(file)?;
+    report(to, plan, None, context)
+}
+
+fn report(to: &Path, plan: &StickPlan, outcome: Option<write::Outcome>, context: &Context) -> Result<()> {
+    if context.json {
+        return context.print_json(&show::stick::json(to, plan, outcome));
+    }
+    context.print(&show::stick::written(to, plan, outcome))
+}
+
+fn list(args: &DeviceArgs, context: &Context) -> Result<()> {
+    let mut disks = match &args.simulated {
+        Some(folder) => disks::simulated(folder)?,
+        None => disks::list(&disks::Places::default())?,
+    };
+    if !args.fixed {
+        disks.retain(|disk| disk.removable);
+    }
+    if context.json {
+        let disks: Vec<_> = disks
+            .iter()
+            .map(|disk| {
+                let refused = guard::check_use(disk, args.fixed).err().map(|error| error.to_string());
+                let mut value = serde_json::to_value(disk).unwrap_or_default();
+                value["erase_word"] = json!(guard::erase_word(disk));
+                value["refused"] = json!(refused);
+                value
+            })
+            .collect();
+        return context.print_json(&json!({ "kind": "disks", "disks": disks }));
+    }
+    if disks.is_empty() {
+        context.say("There is no disk here that can be taken out; --fixed also shows the others.");
+        return Ok(());
+    }
+    context.print(&show::stick::disks(&disks))
+}

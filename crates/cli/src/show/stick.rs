@@ -1,0 +1,109 @@
+//! What `stick` says.
+
+use super::{Sheet, count, size, style};
+use neat_device::{disks::Disk, guard, write::Outcome};
+use neat_media::stick::{StickPlan, uefi_loaders};
+use serde_json::{Value, json};
+use std::path::Path;
+
+/// A number of bytes as makers of disks count them.
+fn decimal_size(bytes: u64) -> String {
+    let gigabytes = bytes as f64 / 1e9;
+    if gigabytes >= 1.0 { format!("{gigabytes:.1} GB") } else { format!("{:.0} MB", bytes as f64 / 1e6) }
+}
+
+/// Disks with what a person must know before erasing one.
+pub(crate) fn disks(disks: &[Disk]) -> String {
+    let mut text = String::new();
+    for disk in disks {
+        let heading = style::HEADING;
+        let bus = if disk.bus.is_empty() { String::new() } else { format!(", {}", disk.bus) };
+        text += &format!(
+            "{heading}{}{heading:#}  {} ({}{bus})\n",
+            disk.path.display(),
+            if disk.model.is_empty() { "unknown model" } else { &disk.model },
+            decimal_size(disk.size),
+        );
+        let mut sheet = Sheet::default();
+        sheet.row("serial", if disk.serial.is_empty() { "none" } else { &disk.serial });
+        sheet.row("on it", if disk.content.is_empty() { "cannot be read by you" } else { &disk.content });
+        for (number, place) in disk.mounted.iter().enumerate() {
+            sheet.row(if number == 0 { "mounted" } else { "" }, place);
+        }
+        for (number, user) in disk.used_by.iter().enumerate() {
+            sheet.row(if number == 0 { "used by" } else { "" }, user);
+        }
+        match guard::check_use(disk, false) {
+            Ok(()) => sheet.row("erase with", format!("--yes-erase {}", guard::erase_word(disk))),
+            Err(error) => sheet.row("refused", format!("{}{error}{:#}", style::CARE, style::CARE)),
+        }
+        text += &sheet.text();
+    }
+    text
+}
+
+/// How it starts, in words.
+fn starts(plan: &StickPlan) -> Vec<String> {
+    let mut ways = Vec::new();
+    if let Some(manager) = &plan.manager {
+        ways.push(format!("BIOS: boot code, boot record, {}", manager.name));
+    }
+    for loader in uefi_loaders(&plan.tree) {
+        ways.push(format!("UEFI: {loader}"));
+    }
+    ways
+}
+
+const fn is_disc(plan: &StickPlan) -> bool {
+    plan.cluster_len == 2048 && plan.manager.is_none()
+}
+
+/// JSON form of a stick that was written.
+pub(crate) fn json(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> Value {
+    let counts = plan.tree.counts();
+    json!({
+        "kind": "stick",
+        "path": to.display().to_string(),
+        "size": plan.len,
+        "form": if is_disc(plan) { "disc" } else { "fat32" },
+        "scheme": plan.scheme,
+        "label": plan.label,
+        "files": counts.files,
+        "content": counts.bytes,
+        "cluster": plan.cluster_len,
+        "free": plan.free,
+        "boot_manager": plan.manager.as_ref().map(|manager| &manager.name),
+        "uefi_loaders": uefi_loaders(&plan.tree),
+        "notes": plan.notes,
+        "verified": outcome.map(|outcome| outcome.compared > 0),
+        "written": outcome.map(|outcome| outcome.written),
+        "compared": outcome.map(|outcome| outcome.compared),
+    })
+}
+
+/// A stick that was written.
+pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> String {
+    let counts = plan.tree.counts();
+    let mut sheet = Sheet::default();
+    sheet.row("label", &plan.label);
+    sheet.row("files", format!("{}, {}", count(counts.files, "file", "files"), size(counts.bytes)));
+    if is_disc(plan) {
+        sheet.row("form", "a disc that also starts as a disk");
+    } else {
+        let free = if plan.free == 0 { "full".into() } else { format!("{} free", size(plan.free)) };
+        let cluster = size(plan.cluster_len);
+        sheet.row("form", format!("{}, FAT32 with clusters of {cluster}, {free}", plan.scheme.name()));
+    }
+    for (number, way) in starts(plan).into_iter().enumerate() {
+        sheet.row(if number == 0 { "starts" } else { "" }, way);
+    }
+    match outcome {
+        Some(outcome) if outcome.compared > 0 => {
+            sheet.row("read back", format!("{}, all of it right", size(outcome.compared)))
+        }
+        Some(_) => sheet.row("read back", "no"),
+        None => {}
+    }
+    let heading = style::HEADING;
+    format!("{heading}{}{heading:#}  {}\n{}", to.display(), size(plan.len), sheet.text())
+}

@@ -1,0 +1,102 @@
+//! What `trial` and `look --boot` say.
+
+use super::{Sheet, style};
+use neat_media::bootwalk::Walk;
+use neat_trial::{End, Outcome, Tools};
+use serde_json::{Value, json};
+use std::path::{Path, PathBuf};
+
+const fn end_words(end: End) -> &'static str {
+    match end {
+        End::Expected => "the expected text showed",
+        End::Quiet => "nothing changed any more",
+        End::Limit => "the time was over",
+        End::Off => "the machine switched itself off",
+        End::Failed => "it failed",
+    }
+}
+
+/// JSON form of a trial.
+pub(crate) fn json(media: &Path, tools: &Tools, outcomes: &[Outcome], pictures: &[Option<PathBuf>]) -> Value {
+    let results: Vec<Value> = outcomes
+        .iter()
+        .zip(pictures)
+        .map(|(outcome, picture)| {
+            let mut value = serde_json::to_value(outcome).unwrap_or_default();
+            value["picture"] = json!(picture);
+            value
+        })
+        .collect();
+    json!({
+        "kind": "trial",
+        "path": media.display().to_string(),
+        "machine": tools.version,
+        "accelerated": tools.accelerated,
+        "came_up": outcomes.iter().all(|outcome| outcome.came_up),
+        "results": results,
+    })
+}
+
+/// A trial for a person.
+pub(crate) fn table(media: &Path, outcomes: &[Outcome], pictures: &[Option<PathBuf>]) -> String {
+    let heading = style::HEADING;
+    let mut text = String::new();
+    for (outcome, picture) in outcomes.iter().zip(pictures) {
+        let verdict = if outcome.came_up {
+            format!("{}came up{:#}", style::GOOD, style::GOOD)
+        } else {
+            format!("{}did not come up{:#}", style::BAD, style::BAD)
+        };
+        text += &format!(
+            "{heading}{}{heading:#}  as a {} with {}: {verdict}\n",
+            media.display(),
+            outcome.attached.name(),
+            outcome.firmware.name()
+        );
+        let mut sheet = Sheet::default();
+        sheet.row("got to", outcome.stage.words());
+        sheet.row_if("seen", &outcome.evidence);
+        sheet.row_if("failed", &outcome.failure);
+        if let Some(stage) = outcome.installed {
+            sheet.row("then its disk", stage.words());
+        }
+        sheet.row("ended", format!("after {:.0} s: {}", outcome.seconds, end_words(outcome.end)));
+        if let Some(picture) = picture {
+            sheet.row("picture", picture.display().to_string());
+        }
+        text += &sheet.text();
+    }
+    text
+}
+
+/// The ways through a media, by reading.
+pub(crate) fn walks(media: &Path, walks: &[Walk]) -> String {
+    let heading = style::HEADING;
+    let mut text = format!("{heading}{}{heading:#}  what firmware would find\n", media.display());
+    for walk in walks {
+        let verdict = match (walk.claimed, walk.is_good()) {
+            (false, _) => format!("{}not made for it{:#}", style::QUIET, style::QUIET),
+            (true, true) => format!("{}nothing is missing{:#}", style::GOOD, style::GOOD),
+            (true, false) => format!("{}something is missing{:#}", style::BAD, style::BAD),
+        };
+        text += &format!(
+            "\n{heading}{} as a {}{heading:#}  {verdict}\n",
+            walk.firmware.name(),
+            walk.attached.name()
+        );
+        let mut sheet = Sheet::default();
+        for step in &walk.steps {
+            let bad = if walk.claimed { style::BAD } else { style::QUIET };
+            if step.good {
+                sheet.row("found", &step.text);
+            } else {
+                sheet.row("missing", format!("{bad}{}{bad:#}", step.text));
+            }
+        }
+        for unknown in walk.unknown.iter().filter(|_| walk.claimed) {
+            sheet.row("unknown", unknown);
+        }
+        text += &sheet.text();
+    }
+    text
+}

@@ -1,0 +1,76 @@
+//! Whether a disk may be erased.
+
+use crate::disks::Disk;
+use neat_content::{Error, Result};
+
+/// What a person said about the disk.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Consent<'a> {
+    /// The serial number, or the model where it has none, that was given for erasing.
+    pub named: Option<&'a str>,
+    /// Whether a disk that cannot be taken out may be erased too.
+    pub fixed: bool,
+}
+
+/// What a disk is called when it is to be erased: its serial number, or its model where it has none.
+pub fn erase_word(disk: &Disk) -> &str {
+    if disk.serial.is_empty() { &disk.model } else { &disk.serial }
+}
+
+/// Checks everything but the consent itself: whether anybody may ask for this disk.
+///
+/// # Errors
+/// `Refused`, with the reason.
+pub fn check_use(disk: &Disk, fixed: bool) -> Result<()> {
+    let name = disk.path.display();
+    let refuse = |message: String, hint: &str| Err(Error::refused(message, hint));
+    if disk.system {
+        return refuse(
+            format!("{name} is the disk that this system runs on"),
+            "name another disk; this one is never erased",
+        );
+    }
+    if let Some(place) = disk.mounted.first() {
+        return refuse(format!("{name} is mounted at {place}"), "unmount it first");
+    }
+    if let Some(user) = disk.used_by.first() {
+        return refuse(format!("{name} is in use by {user}"), "stop what uses it first");
+    }
+    if disk.read_only {
+        return refuse(format!("{name} cannot be written"), "move its lock, or use another stick");
+    }
+    if !disk.removable && !fixed {
+        return refuse(
+            format!("{name} is not a disk that can be taken out"),
+            "name a stick, or give --fixed if this disk is really meant",
+        );
+    }
+    Ok(())
+}
+
+/// Checks that the disk may be erased and that this very disk was named.
+///
+/// # Errors
+/// `Refused`, with the reason and what to say.
+pub fn check(disk: &Disk, consent: Consent<'_>) -> Result<()> {
+    check_use(disk, consent.fixed)?;
+    let word = erase_word(disk);
+    let name = disk.path.display();
+    if word.is_empty() {
+        return Err(Error::refused(
+            format!("{name} has neither a serial number nor a model to name it by"),
+            "write an image file and copy it there with a program of your choice",
+        ));
+    }
+    match consent.named {
+        Some(named) if named == word => Ok(()),
+        Some(named) => Err(Error::refused(
+            format!("{name} is {word}, not {named}"),
+            "`neatstack stick --list` shows which disk is which",
+        )),
+        None => Err(Error::refused(
+            format!("everything on {name} ({}, {} MiB) would be erased", disk.model, disk.size >> 20),
+            format!("say so with --yes-erase {word}"),
+        )),
+    }
+}

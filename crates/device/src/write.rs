@@ -1,0 +1,326 @@
+//! Writing a stick to a device, and reading it back.
+//!
+//! 1. The beginning and the end are wiped, so that nothing old looks like a stick.
+//! 2. Marks are written at every power of two and read back: a device that lies about its size is found out before
+//!    gigabytes are written.
+//! 3. Everything but the partition table, in large aligned blocks from the start to the end. Flushed.
+//! 4. All of that is read back and compared by digest, each file on its own.
+//! 5. The partition table, flushed, read back. From here on it is a stick.
+
+use crate::{Device, buffer::Buffer};
+use neat_content::{Error, Event, Job, Result};
+use neat_media::{
+    fat::volume::Part,
+    stick::{ALIGNMENT, SlotKind, StickPlan},
+};
+use std::path::Path;
+
+/// Bytes written and read at a time.
+const WINDOW: u64 = 4 << 20;
+/// Bytes of a mark; as much as the largest block of any disk.
+const MARK_LEN: usize = 4096;
+
+/// How a stick is written.
+#[derive(Clone, Copy, Debug)]
+pub struct Options {
+    /// Whether it is read back and compared.
+    pub verify: bool,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self { verify: true }
+    }
+}
+
+/// What was done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Outcome {
+    /// Bytes written.
+    pub written: u64,
+    /// Bytes read back and found right; 0 without verifying.
+    pub compared: u64,
+    /// Files among them.
+    pub files: u64,
+}
+
+/// What a part of a slot was when it was written.
+struct Check {
+    slot: u32,
+    offset: u64,
+    len: u32,
+    digest: [u8; 32],
+}
+
+/// Writes `plan` to `device`.
+///
+/// # Errors
+/// `Refused` when the device is too small, nothing is written then. Else every error names the place, and the device
+/// has no partition table.
+pub fn stick(device: &mut dyn Device, plan: &StickPlan, options: Options, job: &Job<'_>) -> Result<Outcome> {
+    if plan.len > device.len() {
+        let missing = (plan.len - device.len()).div_ceil(1 << 20);
+        return Err(Error::refused(
+            format!("{} is too small by {missing} MiB", device.name()),
+            "use a larger stick, or take something out",
+        ));
+    }
+    wipe(device)?;
+    probe(device)?;
+    let (checks, written) = write_slots(device, plan, job)?;
+    flush(device)?;
+    let mut outcome = Outcome { written, compared: 0, files: 0 };
+    if options.verify {
+        compare(device, plan, &checks, &mut outcome, job)?;
+    }
+    write_table(device, plan, options.verify, &mut outcome)?;
+    Ok(outcome)
+}
+
+fn failed(
+    device: &dyn Device,
+    action: &str,
+    place: &str,
+    offset: u64,
+) -> impl FnOnce(std::io::Error) -> Error {
+    let what = format!("{action} byte {offset} of");
+    let place = place.to_owned();
+    let name = device.name();
+    move |error| {
+        let error = Error::io(&what, Path::new(&name))(error);
+        if place.is_empty() { error } else { error.within(place) }
+    }
+}
+
+/// Writes all of `bytes`, however little the device takes at a time.
+fn write_all(device: &mut dyn Device, place: &str, offset: u64, bytes: &[u8]) -> Result<()> {
+    let mut done = 0;
+    while done < bytes.len() {
+        let at = offset + done as u64;
+        let written = device.write_at(at, &bytes[done..]).map_err(failed(device, "write to", place, at))?;
+        if written == 0 {
+            return Err(failed(device, "write to", place, at)(std::io::ErrorKind::WriteZero.into()));
+        }
+        done += written;
+    }
+    Ok(())
+}
+
+fn read_all(device: &mut dyn Device, place: &str, offset: u64, buffer: &mut [u8]) -> Result<()> {
+    let mut done = 0;
+    while done < buffer.len() {
+        let at = offset + done as u64;
+        let read = device.read_at(at, &mut buffer[done..]).map_err(failed(device, "read back", place, at))?;
+        if read == 0 {
+            return Err(failed(device, "read back", place, at)(std::io::ErrorKind::UnexpectedEof.into()));
+        }
+        done += read;
+    }
+    Ok(())
+}
+
+fn flush(device: &mut dyn Device) -> Result<()> {
+    let name = device.name();
+    device.flush().map_err(Error::io("flush", Path::new(&name)))
+}
+
+/// Zeros where partition tables lie: the beginning, and the end for the backup of a GPT.
+fn wipe(device: &mut dyn Device) -> Result<()> {
+    let zeros = Buffer::new(ALIGNMENT as usize);
+    let end = (device.len() / device.block_len() * device.block_len()).saturating_sub(ALIGNMENT);
+    write_all(device, "the old partition table", 0, zeros.as_slice())?;
+    write_all(device, "the end of the device", end, zeros.as_slice())?;
+    flush(device)
+}
+
+/// Finds out whether the device has the bytes that it says it has.
+fn probe(device: &mut dyn Device) -> Result<()> {
+    let len = device.len() / MARK_LEN as u64 * MARK_LEN as u64;
+    let mut places: Vec<u64> =
+        (20..63).map(|power| 1 << power).filter(|place| place + (MARK_LEN as u64) < len).collect();
+    places.push(len - MARK_LEN as u64);
+    let mut buffer = Buffer::new(MARK_LEN);
+    let mark = |buffer: &mut Buffer, place: u64| {
+        for (chunk, at) in buffer.as_mut_slice().chunks_mut(8).zip(0_u64..) {
+            chunk.copy_from_slice(&(place ^ at.wrapping_mul(0x9E37_79B9_7F4A_7C15)).to_le_bytes());
+        }
+    };
+    // From the end to the start, so that a device which begins again shows the smaller place at the larger.
+    for place in places.iter().rev() {
+        mark(&mut buffer, *place);
+        write_all(device, "a mark to test the size", *place, buffer.as_slice())?;
+    }
+    flush(device)?;
+    let mut wanted = Buffer::new(MARK_LEN);
+    for place in &places {
+        read_all(device, "a mark to test the size", *place, buffer.as_mut_slice())?;
+        mark(&mut wanted, *place);
+        if buffer.as_slice() == wanted.as_slice() {
+            continue;
+        }
+        let found = buffer.as_slice().first_chunk::<8>().map_or(0, |bytes| u64::from_le_bytes(*bytes));
+        let name = device.name();
+        let message = if places.contains(&found) && found != *place {
+            format!(
+                "{name} lies about its size: it says {} bytes, and what is written at byte {place} lands at byte {found}",
+                device.len()
+            )
+        } else {
+            format!("{name} does not keep what is written at byte {place}")
+        };
+        return Err(Error::Mismatch {
+            expected: "every byte where it was written".into(),
+            found: message,
+            hint: "the stick is faulty or a forgery; use another one".into(),
+        });
+    }
+    Ok(())
+}
+
+/// A window of the device that is being put together.
+struct Window {
+    buffer: Buffer,
+    start: u64,
+    used: bool,
+    /// What the bytes at its beginning belong to, for errors.
+    place: String,
+    written: u64,
+}
+
+impl Window {
+    fn write(&mut self, device: &mut dyn Device, len: u64) -> Result<()> {
+        if std::mem::take(&mut self.used) {
+            let end = (self.start + WINDOW).min(len);
+            let bytes = &self.buffer.as_slice()[..(end - self.start) as usize];
+            write_all(device, &self.place, self.start, bytes)?;
+            self.written += bytes.len() as u64;
+            self.buffer.as_mut_slice().fill(0);
+        }
+        Ok(())
+    }
+}
+
+fn write_slots(device: &mut dyn Device, plan: &StickPlan, job: &Job<'_>) -> Result<(Vec<Check>, u64)> {
+    job.event(Event::StepStarted { step: "writing the stick", total_bytes: Some(plan.content_len()) });
+    let len = device.len() / device.block_len() * device.block_len();
+    let mut window = Window {
+        buffer: Buffer::new(WINDOW as usize),
+        start: 0,
+        used: false,
+        place: String::new(),
+        written: 0,
+    };
+    let mut checks = Vec::new();
+    for (number, slot) in plan.slots.iter().enumerate() {
+        if slot.kind == SlotKind::Table {
+            continue;
+        }
+        job.check()?;
+        let name = slot.name(&plan.tree);
+        let mut at = slot.offset;
+        slot.content.for_each_block(WINDOW as usize, job, &mut |block| {
+            let mut rest = block;
+            while !rest.is_empty() {
+                let start = at / WINDOW * WINDOW;
+                if start != window.start {
+                    window.write(device, len)?;
+                    job.check()?;
+                    window.start = start;
+                }
+                if !window.used {
+                    window.place.clone_from(&name);
+                }
+                let inside = (at - start) as usize;
+                let (now, later) = rest.split_at(rest.len().min(WINDOW as usize - inside));
+                window.buffer.as_mut_slice()[inside..inside + now.len()].copy_from_slice(now);
+                window.used = true;
+                checks.push(Check {
+                    slot: number as u32,
+                    offset: at,
+                    len: now.len() as u32,
+                    digest: *blake3::hash(now).as_bytes(),
+                });
+                at += now.len() as u64;
+                rest = later;
+            }
+            job.event(Event::BytesDone(block.len() as u64));
+            Ok(())
+        })?;
+    }
+    window.write(device, len)?;
+    job.event(Event::StepFinished);
+    Ok((checks, window.written))
+}
+
+/// Reads everything back, window by window.
+fn compare(
+    device: &mut dyn Device,
+    plan: &StickPlan,
+    checks: &[Check],
+    outcome: &mut Outcome,
+    job: &Job<'_>,
+) -> Result<()> {
+    let total = checks.iter().map(|check| u64::from(check.len)).sum();
+    job.event(Event::StepStarted { step: "reading it back", total_bytes: Some(total) });
+    let len = device.len() / device.block_len() * device.block_len();
+    let mut buffer = Buffer::new(WINDOW as usize);
+    for group in checks.chunk_by(|a, b| a.offset / WINDOW == b.offset / WINDOW) {
+        job.check()?;
+        let Some((first, last)) = group.first().zip(group.last()) else { continue };
+        let name = |check: &Check| plan.slots[check.slot as usize].name(&plan.tree);
+        let block = device.block_len();
+        let start = first.offset / block * block;
+        let end = (last.offset + u64::from(last.len)).next_multiple_of(block).min(len);
+        let bytes = &mut buffer.as_mut_slice()[..(end - start) as usize];
+        read_all(device, &name(first), start, bytes)?;
+        for check in group {
+            let inside = (check.offset - start) as usize;
+            if blake3::hash(&bytes[inside..inside + check.len as usize]) != check.digest {
+                return Err(differs(device, &name(check), check.offset, u64::from(check.len)));
+            }
+            outcome.compared += u64::from(check.len);
+            job.event(Event::BytesDone(check.len.into()));
+        }
+    }
+    let is_file = |slot: &&neat_media::stick::Slot| matches!(slot.kind, SlotKind::Volume(Part::File(_)));
+    outcome.files = plan.slots.iter().filter(is_file).count() as u64;
+    job.event(Event::StepFinished);
+    Ok(())
+}
+
+fn differs(device: &dyn Device, place: &str, offset: u64, len: u64) -> Error {
+    let error = Error::Mismatch {
+        expected: "what was written".into(),
+        found: format!("other bytes between byte {offset} and {} of {}", offset + len, device.name()),
+        hint: "the stick is faulty; use another one. It has no partition table, so that nobody takes it for finished"
+            .into(),
+    };
+    error.within(place)
+}
+
+fn write_table(device: &mut dyn Device, plan: &StickPlan, verify: bool, outcome: &mut Outcome) -> Result<()> {
+    const PLACE: &str = "the partition table";
+    for slot in plan.slots.iter().filter(|slot| slot.kind == SlotKind::Table) {
+        let bytes = slot.content.to_vec(ALIGNMENT, PLACE)?;
+        let len = bytes.len().next_multiple_of(device.block_len() as usize);
+        let mut buffer = Buffer::new(len);
+        buffer.as_mut_slice()[..bytes.len()].copy_from_slice(&bytes);
+        write_all(device, PLACE, slot.offset, buffer.as_slice())?;
+        flush(device)?;
+        outcome.written += len as u64;
+        if !verify {
+            continue;
+        }
+        let mut back = Buffer::new(len);
+        read_all(device, PLACE, slot.offset, back.as_mut_slice())?;
+        if back.as_slice() != buffer.as_slice() {
+            // What cannot be read back right is not left looking right either.
+            let zeros = Buffer::new(len);
+            let _ = write_all(device, PLACE, slot.offset, zeros.as_slice());
+            let _ = flush(device);
+            return Err(differs(device, PLACE, slot.offset, len as u64));
+        }
+        outcome.compared += len as u64;
+    }
+    Ok(())
+}
