@@ -18,7 +18,7 @@ pub enum Class {
     LimitExceeded,
     /// Going on could destroy something (exit code 4).
     Unsafe,
-    /// The operating system said no (exit code 1).
+    /// The operating system said no, or the work failed (exit code 1).
     Io,
     /// A person or another program asked us to stop (exit code 130).
     Cancelled,
@@ -116,6 +116,14 @@ pub enum Error {
         /// How to say that it is meant.
         hint: String,
     },
+    /// The work was done and its result is not what it has to be.
+    #[error("{message}")]
+    Failed {
+        /// What is wrong with the result.
+        message: String,
+        /// What to do about it.
+        hint: String,
+    },
     /// A stop was asked for.
     #[error("stopped before the end; nothing was left behind under the output's name")]
     Cancelled,
@@ -157,6 +165,11 @@ impl Error {
         Self::Refused { message: message.into(), hint: hint.into() }
     }
 
+    /// Work whose result is not what it has to be, and what to do about it.
+    pub fn failed(message: impl Into<String>, hint: impl Into<String>) -> Self {
+        Self::Failed { message: message.into(), hint: hint.into() }
+    }
+
     /// The same error with the place where it arose in front.
     #[must_use]
     pub fn within(self, place: impl Display) -> Self {
@@ -174,7 +187,7 @@ impl Error {
             }
             Self::Limit { .. } => Class::LimitExceeded,
             Self::Unsupported { .. } => Class::Unsupported,
-            Self::Io { .. } => Class::Io,
+            Self::Io { .. } | Self::Failed { .. } => Class::Io,
             Self::Request { .. } => Class::BadRequest,
             Self::Refused { .. } => Class::Unsafe,
             Self::Cancelled => Class::Cancelled,
@@ -195,9 +208,10 @@ impl Error {
                 "no sound file needs this much; the file is damaged or made to do harm".into()
             }
             Self::Unsupported { .. } => "use a media without this feature".into(),
-            Self::Mismatch { hint, .. } | Self::Request { hint, .. } | Self::Refused { hint, .. } => {
-                hint.clone()
-            }
+            Self::Mismatch { hint, .. }
+            | Self::Request { hint, .. }
+            | Self::Failed { hint, .. }
+            | Self::Refused { hint, .. } => hint.clone(),
             Self::Io { source, .. } => match source.kind() {
                 io::ErrorKind::NotFound => "check the path".into(),
                 io::ErrorKind::PermissionDenied => "check who may read or write there".into(),

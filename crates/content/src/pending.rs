@@ -59,6 +59,11 @@ impl PendingFile {
         Ok((pending, Output::new(file, path, digest)))
     }
 
+    /// Where it is until then, for whoever has to read it before it has its name.
+    pub fn temporary_path(&self) -> &Path {
+        &self.temporary_path
+    }
+
     /// Syncs the file and gives it its name.
     pub fn commit(mut self, file: File) -> Result<()> {
         file.sync_all().map_err(Error::io("sync", &self.final_path))?;

@@ -78,6 +78,8 @@ dialects = ["unattend"]
 [media]
 label = "BRIDGE_7"
 iso = "out/bridge.iso"
+# The same on a stick, from the same pass. With QEMU on the machine, trial = ["bios", "uefi"] starts both.
+stick = { image = "out/bridge.img", scheme = "gpt" }
 publisher = "BRACKWATER FERRIES"
 # The same file starts from a disc and, written to a stick, as a disk.
 hybrid = true
@@ -356,6 +358,30 @@ iso = "out/{name}.iso"
 const MACHINES: &str = "name,serial,quay\nKIOSK-01,BF7001,North quay\nKIOSK-02,BF7002,North quay\nKIOSK-03,BF7003,\"Old harbour, east\"\n";
 
 /// The files, by their path in the demo folder.
+/// Simulated devices, for `neatstack stick --simulated sticks`.
+const STICKS: [(&str, &str); 5] = [
+    (
+        "blue",
+        "# A sound stick.\nmodel = \"Ferrous Pocket 8\"\nserial = \"FP8-20260302\"\nsize = 8_004_304_896\n",
+    ),
+    (
+        "forged",
+        "# It says 64 GB, and has 4.\nmodel = \"Ferrous Pocket 64\"\nserial = \"FP64-00000001\"\nsize = 64_004_304_896\nfaults = [{ wraps-at = 4_004_304_896 }]\n",
+    ),
+    (
+        "worn",
+        "# One place cannot be written any more.\nmodel = \"Ferrous Pocket 8\"\nserial = \"FP8-20190714\"\nsize = 8_004_304_896\nfaults = [{ write-error = 11_000_000 }]\n",
+    ),
+    (
+        "charts",
+        "# In use.\nmodel = \"Lanyard Card\"\nserial = \"LC-4711\"\nsize = 15_931_539_456\nmounted = [\"/media/charts\"]\n",
+    ),
+    (
+        "console",
+        "# The disk that the console runs on.\nmodel = \"Keel SSD 256\"\nserial = \"KS-77\"\nsize = 256_060_514_304\nremovable = false\nsystem = true\nmounted = [\"/\"]\n",
+    ),
+];
+
 pub(crate) fn tree() -> Result<Tree> {
     let meta = Meta::at(RELEASED);
     let mut tree = Tree::new(meta);
@@ -372,6 +398,9 @@ pub(crate) fn tree() -> Result<Tree> {
     put("site-files/telephone-list.txt", b"Bridge 100\r\nEngine room 200\r\nHarbour office 300\r\n")?;
     put("site-files/charts/approach.txt", &crate::words::prose("approach", 12_000))?;
     put("site-files/wallpaper.bmp", &bitmap())?;
+    for (name, text) in STICKS {
+        put(&format!("sticks/{name}.device.toml"), text.as_bytes())?;
+    }
     Ok(tree)
 }
 

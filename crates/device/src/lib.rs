@@ -8,8 +8,10 @@
 pub mod block;
 mod buffer;
 pub mod disks;
+pub mod file;
 pub mod guard;
 pub mod simulated;
+pub mod update;
 pub mod write;
 
 use std::io;

@@ -1,8 +1,8 @@
 //! Writing a stick to a device, and reading it back.
 //!
 //! 1. The beginning and the end are wiped, so that nothing old looks like a stick.
-//! 2. Marks are written at every power of two and read back: a device that lies about its size is found out before
-//!    gigabytes are written.
+//! 2. Marks are written and looked for: a device that lies about its size or does not keep what is written is found out
+//!    before gigabytes are written.
 //! 3. Everything but the partition table, in large aligned blocks from the start to the end. Flushed.
 //! 4. All of that is read back and compared by digest, each file on its own.
 //! 5. The partition table, flushed, read back. From here on it is a stick.
@@ -13,12 +13,16 @@ use neat_media::{
     fat::volume::Part,
     stick::{ALIGNMENT, SlotKind, StickPlan},
 };
-use std::path::Path;
+use std::hash::{BuildHasher, Hasher, RandomState};
 
 /// Bytes written and read at a time.
 const WINDOW: u64 = 4 << 20;
 /// Bytes of a mark; as much as the largest block of any disk.
 const MARK_LEN: usize = 4096;
+/// Each so many bytes of a mark say for themselves where they belong.
+const MARK_BLOCK: usize = 512;
+/// Bytes of the run of marks at the end.
+const RUN_LEN: u64 = 16 << 20;
 
 /// How a stick is written.
 #[derive(Clone, Copy, Debug)]
@@ -66,7 +70,7 @@ pub fn stick(device: &mut dyn Device, plan: &StickPlan, options: Options, job: &
         ));
     }
     wipe(device)?;
-    probe(device)?;
+    probe(device, job)?;
     let (checks, written) = write_slots(device, plan, job)?;
     flush(device)?;
     let mut outcome = Outcome { written, compared: 0, files: 0 };
@@ -77,23 +81,24 @@ pub fn stick(device: &mut dyn Device, plan: &StickPlan, options: Options, job: &
     Ok(outcome)
 }
 
+/// An operation at `offset` that failed, in the words of whoever looks for the place.
 fn failed(
     device: &dyn Device,
     action: &str,
     place: &str,
     offset: u64,
-) -> impl FnOnce(std::io::Error) -> Error {
-    let what = format!("{action} byte {offset} of");
-    let place = place.to_owned();
-    let name = device.name();
+) -> impl FnOnce(std::io::Error) -> Error + use<> {
+    let what = format!("{place}: cannot {action} byte {offset} of {}", device.name());
     move |error| {
-        let error = Error::io(&what, Path::new(&name))(error);
-        if place.is_empty() { error } else { error.within(place) }
+        Error::failed(
+            format!("{what}: {error}"),
+            "the stick is faulty or was pulled out: try again, then with another one",
+        )
     }
 }
 
 /// Writes all of `bytes`, however little the device takes at a time.
-fn write_all(device: &mut dyn Device, place: &str, offset: u64, bytes: &[u8]) -> Result<()> {
+pub(crate) fn write_all(device: &mut dyn Device, place: &str, offset: u64, bytes: &[u8]) -> Result<()> {
     let mut done = 0;
     while done < bytes.len() {
         let at = offset + done as u64;
@@ -106,7 +111,7 @@ fn write_all(device: &mut dyn Device, place: &str, offset: u64, bytes: &[u8]) ->
     Ok(())
 }
 
-fn read_all(device: &mut dyn Device, place: &str, offset: u64, buffer: &mut [u8]) -> Result<()> {
+pub(crate) fn read_all(device: &mut dyn Device, place: &str, offset: u64, buffer: &mut [u8]) -> Result<()> {
     let mut done = 0;
     while done < buffer.len() {
         let at = offset + done as u64;
@@ -119,9 +124,14 @@ fn read_all(device: &mut dyn Device, place: &str, offset: u64, buffer: &mut [u8]
     Ok(())
 }
 
-fn flush(device: &mut dyn Device) -> Result<()> {
+pub(crate) fn flush(device: &mut dyn Device) -> Result<()> {
     let name = device.name();
-    device.flush().map_err(Error::io("flush", Path::new(&name)))
+    device.flush().map_err(|error| {
+        Error::failed(
+            format!("cannot bring everything onto {name}: {error}"),
+            "the stick is faulty or was pulled out: try again, then with another one",
+        )
+    })
 }
 
 /// Zeros where partition tables lie: the beginning, and the end for the backup of a GPT.
@@ -134,47 +144,83 @@ fn wipe(device: &mut dyn Device) -> Result<()> {
 }
 
 /// Finds out whether the device has the bytes that it says it has.
-fn probe(device: &mut dyn Device) -> Result<()> {
+///
+/// A forgery begins again at its start behind its true size, whatever that is. So a long run of marks goes to the end, and
+/// then every stretch of that length is looked into: wherever the run lands, it is seen. Single marks at powers of two
+/// find what is not kept.
+fn probe(device: &mut dyn Device, job: &Job<'_>) -> Result<()> {
     let len = device.len() / MARK_LEN as u64 * MARK_LEN as u64;
-    let mut places: Vec<u64> =
-        (20..63).map(|power| 1 << power).filter(|place| place + (MARK_LEN as u64) < len).collect();
-    places.push(len - MARK_LEN as u64);
+    let nonce = RandomState::new().build_hasher().finish();
+    let run = RUN_LEN.min(len / 4 / MARK_LEN as u64 * MARK_LEN as u64);
+    let run_start = len - run;
+    let powers: Vec<u64> =
+        (20..63).map(|power| 1 << power).filter(|place| place + (MARK_LEN as u64) <= run_start).collect();
+    let own_name = "a mark to test the size";
     let mut buffer = Buffer::new(MARK_LEN);
-    let mark = |buffer: &mut Buffer, place: u64| {
-        for (chunk, at) in buffer.as_mut_slice().chunks_mut(8).zip(0_u64..) {
-            chunk.copy_from_slice(&(place ^ at.wrapping_mul(0x9E37_79B9_7F4A_7C15)).to_le_bytes());
-        }
-    };
-    // From the end to the start, so that a device which begins again shows the smaller place at the larger.
-    for place in places.iter().rev() {
-        mark(&mut buffer, *place);
-        write_all(device, "a mark to test the size", *place, buffer.as_slice())?;
+    for place in powers.iter().copied().chain((run_start..len).step_by(MARK_LEN)) {
+        mark(&mut buffer, nonce, place);
+        write_all(device, own_name, place, buffer.as_slice())?;
     }
     flush(device)?;
+    // Where a mark lies that belongs elsewhere.
+    let strayed = |buffer: &Buffer, place: u64| {
+        let blocks = buffer.as_slice().chunks_exact(MARK_BLOCK).zip((place..).step_by(MARK_BLOCK));
+        blocks.filter_map(|(block, at)| Some((at, marked(block, nonce)?))).find(|(at, said)| at != said)
+    };
+    for place in (0..run_start).step_by(run.max(MARK_LEN as u64) as usize) {
+        job.check()?;
+        read_all(device, own_name, place, buffer.as_mut_slice())?;
+        if let Some((at, said)) = strayed(&buffer, place) {
+            return Err(forged(device, said, at));
+        }
+    }
     let mut wanted = Buffer::new(MARK_LEN);
-    for place in &places {
-        read_all(device, "a mark to test the size", *place, buffer.as_mut_slice())?;
-        mark(&mut wanted, *place);
+    for place in powers.into_iter().chain((run_start..len).step_by(MARK_LEN)) {
+        read_all(device, own_name, place, buffer.as_mut_slice())?;
+        mark(&mut wanted, nonce, place);
         if buffer.as_slice() == wanted.as_slice() {
             continue;
         }
-        let found = buffer.as_slice().first_chunk::<8>().map_or(0, |bytes| u64::from_le_bytes(*bytes));
-        let name = device.name();
-        let message = if places.contains(&found) && found != *place {
-            format!(
-                "{name} lies about its size: it says {} bytes, and what is written at byte {place} lands at byte {found}",
-                device.len()
-            )
-        } else {
-            format!("{name} does not keep what is written at byte {place}")
-        };
-        return Err(Error::Mismatch {
-            expected: "every byte where it was written".into(),
-            found: message,
-            hint: "the stick is faulty or a forgery; use another one".into(),
-        });
+        if let Some((at, said)) = strayed(&buffer, place) {
+            return Err(forged(device, said, at));
+        }
+        let found = format!("{} does not keep what is written at byte {place}", device.name());
+        return Err(faulty(found));
     }
     Ok(())
+}
+
+/// Fills a mark: every block says where it belongs.
+fn mark(buffer: &mut Buffer, nonce: u64, place: u64) {
+    for (block, at) in buffer.as_mut_slice().chunks_exact_mut(MARK_BLOCK).zip((place..).step_by(MARK_BLOCK)) {
+        for word in block.chunks_exact_mut(16) {
+            word[..8].copy_from_slice(&nonce.to_le_bytes());
+            word[8..].copy_from_slice(&at.to_le_bytes());
+        }
+    }
+}
+
+/// Where a block says that it belongs, if it is part of a mark.
+fn marked(block: &[u8], nonce: u64) -> Option<u64> {
+    let (first, rest) = block.split_first_chunk::<8>()?;
+    let place = rest.first_chunk::<8>()?;
+    (u64::from_le_bytes(*first) == nonce).then(|| u64::from_le_bytes(*place))
+}
+
+fn forged(device: &dyn Device, written: u64, found: u64) -> Error {
+    faulty(format!(
+        "{} lies about its size: it says {} bytes, and what is written at byte {written} lands at byte {found}",
+        device.name(),
+        device.len()
+    ))
+}
+
+fn faulty(found: String) -> Error {
+    Error::Mismatch {
+        expected: "every byte where it was written".into(),
+        found,
+        hint: "the stick is faulty or a forgery; use another one".into(),
+    }
 }
 
 /// A window of the device that is being put together.
@@ -288,12 +334,11 @@ fn compare(
     Ok(())
 }
 
-fn differs(device: &dyn Device, place: &str, offset: u64, len: u64) -> Error {
+pub(crate) fn differs(device: &dyn Device, place: &str, offset: u64, len: u64) -> Error {
     let error = Error::Mismatch {
         expected: "what was written".into(),
         found: format!("other bytes between byte {offset} and {} of {}", offset + len, device.name()),
-        hint: "the stick is faulty; use another one. It has no partition table, so that nobody takes it for finished"
-            .into(),
+        hint: "the stick is faulty; use another one".into(),
     };
     error.within(place)
 }

@@ -1,20 +1,24 @@
 //! Doing what was planned.
 
 use crate::{
-    Finding, Ledger, LedgerFile,
+    Finding, Ledger, LedgerFile, LedgerTrial, TrialValue,
     ledger::{LEDGER_KIND, LedgerOutput, LedgerSource},
     plan::{Prepared, Weight, sha256},
     recipe::Laid,
 };
-use neat_content::{Content, DigestKind, Error, Job, NodeId, PendingFile, Result};
-use neat_media::master;
+use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, PendingFile, Result};
+use neat_media::{master, stick::write_with_disc};
+use neat_trial::{Attachment, Firmware, Tools};
 use std::{
     collections::HashSet,
     path::{Path, PathBuf},
+    time::Duration,
 };
 
 /// Most media that are written at once; what they share is read once for all of them.
 const AT_ONCE: usize = 100;
+/// A trial ends when nothing changes for so long.
+const TRIAL_QUIET: Duration = Duration::from_secs(20);
 
 /// How a build is done.
 #[derive(Clone, Debug)]
@@ -32,8 +36,8 @@ pub struct BuildOptions<'a> {
 /// What a build leaves.
 #[derive(Clone, Debug)]
 pub struct BuildOutcome {
-    /// The ISO file.
-    pub iso: PathBuf,
+    /// The ISO file, or the stick where there is none.
+    pub main: PathBuf,
     /// Where the ledger is.
     pub ledger_path: PathBuf,
     /// What it says.
@@ -49,11 +53,11 @@ impl Prepared<'_> {
         {
             return Err(Error::refused(message.clone(), hint.clone()));
         }
-        for iso in self.isos()? {
+        for iso in self.outputs()?.into_iter().flatten() {
             if self.report.source.as_ref().is_some_and(|source| same_file(Path::new(&source.path), &iso)) {
                 return Err(Error::refused(
                     format!("{} is the source itself, which is never written", iso.display()),
-                    "give `media.iso` another name",
+                    "give `media.iso` or `media.stick.image` another name",
                 ));
             }
             if let Some(folder) = iso.parent() {
@@ -76,13 +80,13 @@ impl Prepared<'_> {
         Ok(outcomes)
     }
 
-    /// The ISO files that a build writes.
-    pub fn isos(&self) -> Result<Vec<PathBuf>> {
+    /// The files that a build writes, those of a machine together.
+    pub fn outputs(&self) -> Result<Vec<Vec<PathBuf>>> {
         let sites = self.variants.each();
         if sites.is_empty() {
-            return Ok(vec![self.first.iso.clone()]);
+            return Ok(vec![self.recipe.outputs(self.variants.first())?]);
         }
-        sites.iter().map(|site| self.recipe.iso(Some(site))).collect()
+        sites.iter().map(|site| self.recipe.outputs(Some(site))).collect()
     }
 
     /// Writes media together, then their ledgers.
@@ -90,44 +94,193 @@ impl Prepared<'_> {
         let placed: Vec<Vec<(NodeId, LedgerFile)>> = laid.iter().map(placed_files).collect();
         let nodes: Vec<Vec<NodeId>> =
             placed.iter().map(|files| files.iter().map(|(id, _)| *id).collect()).collect();
-        let mut pending = Vec::new();
-        let mut outputs = Vec::new();
-        for own in laid {
-            let (file, output) =
-                PendingFile::create_output(&own.iso, options.digest.then_some(DigestKind::Sha256))?;
-            pending.push(file);
-            outputs.push(output);
-        }
-        // One alone is moved by the kernel.
-        let digests = if let ([one], [output]) = (laid, outputs.as_mut_slice()) {
-            vec![one.layout.write_and_digest(&nodes[0], output, job)?]
+        // Only discs alone are written side by side; a stick is written with its own disc.
+        let only_discs = laid.iter().all(|own| own.stick.is_none());
+        let mut written = Vec::new();
+        if laid.len() > 1 && only_discs {
+            written = self.write_discs(laid, &nodes, options, job)?;
         } else {
-            let plans: Vec<&master::Plan> = laid.iter().map(|own| &own.layout).collect();
-            master::write_together(&plans, &nodes, &mut outputs, job)?
-        };
+            for (own, nodes) in laid.iter().zip(&nodes) {
+                written.push(self.write_one(own, nodes, options, job)?);
+            }
+        }
         let empty = sha256(&Content::default(), job)?;
         let mut outcomes = Vec::new();
-        let each = laid.iter().zip(pending).zip(outputs).zip(placed).zip(digests);
-        for ((((own, pending), output), placed), digests) in each {
-            let (file, digest) = output.finish()?;
-            job.check()?;
-            pending.commit(file)?;
+        for ((own, placed), written) in laid.iter().zip(placed).zip(written) {
             let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
                 size: own.layout.tree().node(id).content().map_or(0, Content::len),
                 sha256: sha256.unwrap_or_else(|| empty.clone()),
                 ..file
             };
-            let files = placed.into_iter().zip(digests).map(on_media).collect();
-            let ledger = self.ledger(own, files, options, digest, job)?;
-            let mut name = own.iso.file_stem().map(ToOwned::to_owned).unwrap_or_default();
-            name.push(".ledger.json");
-            let ledger_path = own.iso.with_file_name(name);
+            let files = placed.into_iter().zip(written.files).map(on_media).collect();
+            let ledger = self.ledger(own, files, options, written.digests, written.trials, job)?;
+            let main = PathBuf::from(&ledger.output.path);
+            let ledger_path = ledger_path(&main);
             let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
             output.write_bytes(ledger.to_text()?.as_bytes())?;
             pending.commit(output.finish()?.0)?;
-            outcomes.push(BuildOutcome { iso: own.iso.clone(), ledger_path, ledger });
+            outcomes.push(BuildOutcome { main, ledger_path, ledger });
         }
         Ok(outcomes)
+    }
+
+    /// Whether outputs are digested: when asked for, and where a ledger is to vouch for several files or a trial.
+    fn digest(&self, options: &BuildOptions<'_>) -> Option<DigestKind> {
+        let media = &self.recipe.stack.media;
+        let wanted = options.digest || media.stick.is_some() || !media.trial.is_empty();
+        wanted.then_some(DigestKind::Sha256)
+    }
+
+    /// Many discs, what they share read once.
+    fn write_discs(
+        &self,
+        laid: &[Laid],
+        nodes: &[Vec<NodeId>],
+        options: &BuildOptions<'_>,
+        job: &Job<'_>,
+    ) -> Result<Vec<Written>> {
+        let mut pending = Vec::new();
+        let mut outputs = Vec::new();
+        for own in laid {
+            let Some(iso) = &own.iso else { continue };
+            let (file, output) = PendingFile::create_output(iso, self.digest(options))?;
+            pending.push(file);
+            outputs.push(output);
+        }
+        let plans: Vec<&master::Plan> = laid.iter().map(|own| &own.layout).collect();
+        let files = master::write_together(&plans, nodes, &mut outputs, job)?;
+        let mut written = Vec::new();
+        for (((own, pending), output), files) in laid.iter().zip(pending).zip(outputs).zip(files) {
+            let (file, digest) = output.finish()?;
+            job.check()?;
+            let trials = self.try_out(own, Some(&pending), None, job)?;
+            pending.commit(file)?;
+            written.push(Written { files, digests: [digest, None], trials });
+        }
+        Ok(written)
+    }
+
+    /// The disc, the stick or both of one machine.
+    fn write_one(
+        &self,
+        own: &Laid,
+        nodes: &[NodeId],
+        options: &BuildOptions<'_>,
+        job: &Job<'_>,
+    ) -> Result<Written> {
+        let digest = self.digest(options);
+        let mut disc = own.iso.as_ref().map(|iso| PendingFile::create_output(iso, digest)).transpose()?;
+        let stick_path = own.stick.as_ref().map(|stick| &stick.path);
+        let mut stick = stick_path.map(|path| PendingFile::create_output(path, digest)).transpose()?;
+        let files = match (&mut disc, &mut stick, &own.stick) {
+            (Some((_, disc)), Some((_, out)), Some(laid)) if !laid.plan.is_disc() => {
+                write_with_disc(&own.layout, nodes, disc, &laid.plan, out, job)?
+            }
+            (disc, stick, laid) => {
+                let files = match disc {
+                    Some((_, disc)) => own.layout.write_and_digest(nodes, disc, job)?,
+                    None => nodes.iter().map(|id| digest_of_file(own, *id, job)).collect::<Result<_>>()?,
+                };
+                if let (Some((_, out)), Some(laid)) = (stick, laid) {
+                    laid.plan.write(out, job)?;
+                }
+                files
+            }
+        };
+        // Both are complete before either gets its name.
+        let finish = |made: Option<(PendingFile, Output)>| {
+            made.map(|(pending, output)| Ok((pending, output.finish()?))).transpose()
+        };
+        let (disc, stick) = (finish(disc)?, finish(stick)?);
+        job.check()?;
+        let pending = |made: &Option<(PendingFile, (std::fs::File, Option<String>))>| {
+            made.as_ref().map(|(pending, _)| pending.temporary_path().to_owned())
+        };
+        let trials = self.try_paths(own, pending(&disc), pending(&stick), job)?;
+        let mut digests = [None, None];
+        for (slot, made) in digests.iter_mut().zip([disc, stick]) {
+            if let Some((pending, (file, digest))) = made {
+                pending.commit(file)?;
+                *slot = digest;
+            }
+        }
+        Ok(Written { files, digests, trials })
+    }
+
+    fn try_out(
+        &self,
+        own: &Laid,
+        disc: Option<&PendingFile>,
+        stick: Option<&PendingFile>,
+        job: &Job<'_>,
+    ) -> Result<Vec<LedgerTrial>> {
+        let path = |pending: &PendingFile| pending.temporary_path().to_owned();
+        self.try_paths(own, disc.map(path), stick.map(path), job)
+    }
+
+    /// Starts what was written, before it has its name, with the firmwares that the stack file names.
+    ///
+    /// # Errors
+    /// `Failed` when one of them does not come up.
+    fn try_paths(
+        &self,
+        own: &Laid,
+        disc: Option<PathBuf>,
+        stick: Option<PathBuf>,
+        job: &Job<'_>,
+    ) -> Result<Vec<LedgerTrial>> {
+        let firmwares: Vec<Firmware> =
+            self.recipe.stack.media.trial.iter().map(|value| value.firmware()).collect();
+        if firmwares.is_empty() {
+            return Ok(Vec::new());
+        }
+        let tools = Tools::find()?;
+        let mut trials = Vec::new();
+        let named = [
+            (disc, own.iso.as_ref(), Attachment::Disc),
+            (stick, own.stick.as_ref().map(|stick| &stick.path), Attachment::Disk),
+        ];
+        for (path, name, attached) in named {
+            let (Some(path), Some(name)) = (path, name) else { continue };
+            job.event(Event::StepStarted { step: "trying it", total_bytes: None });
+            let options =
+                neat_trial::Options { attached, quiet: TRIAL_QUIET, ..neat_trial::Options::default() };
+            let outcomes = neat_trial::run(&tools, &path, &firmwares, &options, job)?;
+            job.event(Event::StepFinished);
+            for outcome in outcomes {
+                let picture = match &outcome.picture {
+                    Some(bytes) => Some(save_picture(name, attached, outcome.firmware, bytes)?),
+                    None => None,
+                };
+                let picture = picture.map(|path| path.display().to_string());
+                if !outcome.came_up {
+                    let seen =
+                        picture.as_ref().map(|path| format!("; {path} shows its screen")).unwrap_or_default();
+                    return Err(Error::failed(
+                        format!(
+                            "{} does not come up as a {} with {}: {} ({})",
+                            name.display(),
+                            attached.name(),
+                            outcome.firmware.name(),
+                            outcome.failure,
+                            outcome.stage.words()
+                        ),
+                        format!(
+                            "nothing was left under its name{seen}; `neatstack look MEDIA --boot` says what is missing"
+                        ),
+                    ));
+                }
+                trials.push(LedgerTrial {
+                    path: name.display().to_string(),
+                    attached,
+                    firmware: outcome.firmware,
+                    stage: outcome.stage,
+                    evidence: outcome.evidence,
+                    picture,
+                });
+            }
+        }
+        Ok(trials)
     }
 
     fn ledger(
@@ -135,11 +288,34 @@ impl Prepared<'_> {
         laid: &Laid,
         files: Vec<LedgerFile>,
         options: &BuildOptions<'_>,
-        digest: Option<String>,
+        digests: [Option<String>; 2],
+        trials: Vec<LedgerTrial>,
         job: &Job<'_>,
     ) -> Result<Ledger> {
         let report = &self.report;
-        let output = laid.summary();
+        let summary = laid.summary();
+        let [disc_digest, stick_digest] = digests;
+        let disc = laid.iso.as_ref().map(|iso| LedgerOutput {
+            path: iso.display().to_string(),
+            size: summary.size,
+            label: summary.label.clone(),
+            boot: summary.boot.iter().map(|entry| format!("{}: {}", entry.platform, entry.image)).collect(),
+            sha256: disc_digest,
+        });
+        let stick = laid.stick.as_ref().map(|stick| LedgerOutput {
+            path: stick.path.display().to_string(),
+            size: stick.plan.len,
+            label: stick.plan.label.clone(),
+            boot: stick.boot(),
+            sha256: stick_digest,
+        });
+        let (output, stick) = match (disc, stick) {
+            (Some(disc), stick) => (disc, stick),
+            (None, Some(stick)) => (stick, None),
+            (None, None) => {
+                return Err(Error::request("nothing is to be written", "name an ISO file or a stick"));
+            }
+        };
         Ok(Ledger {
             kind: LEDGER_KIND.into(),
             version: Ledger::VERSION,
@@ -157,19 +333,54 @@ impl Prepared<'_> {
             items: report.editions_work.iter().flat_map(crate::EditionWork::ledger_items).collect(),
             files,
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
-            output: LedgerOutput {
-                path: output.iso,
-                size: output.size,
-                label: output.label,
-                boot: output
-                    .boot
-                    .iter()
-                    .map(|entry| format!("{}: {}", entry.platform, entry.image))
-                    .collect(),
-                sha256: digest,
-            },
+            output,
+            stick,
+            trials,
         })
     }
+}
+
+/// What was written for one machine.
+struct Written {
+    /// SHA-256 of the files that the ledger lists.
+    files: Vec<Option<String>>,
+    /// SHA-256 of the disc and of the stick.
+    digests: [Option<String>; 2],
+    trials: Vec<LedgerTrial>,
+}
+
+impl TrialValue {
+    /// The firmware that is meant.
+    pub const fn firmware(self) -> Firmware {
+        match self {
+            Self::Bios => Firmware::Bios,
+            Self::Uefi => Firmware::Uefi,
+        }
+    }
+}
+
+/// Where the ledger of an output is.
+pub fn ledger_path(output: &Path) -> PathBuf {
+    let mut name = output.file_stem().map(ToOwned::to_owned).unwrap_or_default();
+    name.push(".ledger.json");
+    output.with_file_name(name)
+}
+
+/// SHA-256 of a file that goes only to a stick; `None` for an empty one.
+fn digest_of_file(own: &Laid, id: NodeId, job: &Job<'_>) -> Result<Option<String>> {
+    let content = own.layout.tree().node(id).content().filter(|content| !content.is_empty());
+    content.map(|content| sha256(content, job)).transpose()
+}
+
+/// Saves the picture of a trial beside what was tried: `NAME-disc-bios.png`.
+fn save_picture(output: &Path, attached: Attachment, firmware: Firmware, bytes: &[u8]) -> Result<PathBuf> {
+    let stem = output.file_stem().unwrap_or_default().to_string_lossy();
+    let word = firmware.name().to_ascii_lowercase();
+    let path = output.with_file_name(format!("{stem}-{}-{word}.png", attached.name()));
+    let (pending, mut out) = PendingFile::create_output(&path, None)?;
+    out.write_bytes(bytes)?;
+    pending.commit(out.finish()?.0)?;
+    Ok(path)
 }
 
 /// Files that were put on the media and are there in the end.

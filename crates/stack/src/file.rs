@@ -1,8 +1,9 @@
 //! The stack file: the recipe for a media.
 
-use crate::keys;
+use crate::{StickForm, keys};
 use neat_answer::Dialect;
 use neat_content::{Error, Result};
+use neat_media::stick::Scheme;
 use neat_service::SettingValue;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -403,7 +404,12 @@ pub struct MediaSection {
     /// The label; without it the source's.
     pub label: Option<String>,
     /// The ISO file to write.
-    pub iso: String,
+    pub iso: Option<String>,
+    /// The stick to write.
+    pub stick: Option<StickSection>,
+    /// Firmwares that the result is started with; the build fails when it does not come up.
+    #[serde(default)]
+    pub trial: Vec<TrialValue>,
     /// Who publishes it.
     pub publisher: Option<String>,
     /// Whether the file also starts as a disk.
@@ -416,6 +422,48 @@ pub struct MediaSection {
     pub compression: Option<CompressionValue>,
     /// Splits the image file with the systems where it is larger than this file system holds.
     pub file_limit: Option<FileLimitValue>,
+}
+
+/// `media.stick`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StickSection {
+    /// The image file to write.
+    pub image: String,
+    /// `gpt` or `mbr`.
+    #[serde(default)]
+    #[schemars(with = "SchemeValue")]
+    pub scheme: Scheme,
+    /// Its size, such as `8GB` or `7500MiB`; without it just large enough.
+    pub size: Option<String>,
+    /// Its label; without it the media's.
+    pub label: Option<String>,
+    /// How the files lie on it.
+    #[serde(default)]
+    pub form: StickForm,
+    /// The boot manager that BIOS starts, by its name in the root.
+    pub boot_manager: Option<String>,
+}
+
+/// `media.stick.scheme`
+#[derive(JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+#[expect(dead_code, reason = "stands in the schema for the type of another crate")]
+enum SchemeValue {
+    /// GUID partition table.
+    Gpt,
+    /// Master boot record.
+    Mbr,
+}
+
+/// `media.trial`
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TrialValue {
+    /// SeaBIOS.
+    Bios,
+    /// OVMF.
+    Uefi,
 }
 
 impl StackFile {
@@ -441,6 +489,12 @@ impl StackFile {
             return Err(Error::request(
                 "[answer] needs one of `file` and `model`",
                 "write file = \"bridge.answer.toml\", or the answers themselves below [answer.model]",
+            ));
+        }
+        if stack.media.iso.is_none() && stack.media.stick.is_none() {
+            return Err(Error::request(
+                "[media] names neither an ISO file nor a stick",
+                "write iso = \"out/media.iso\", stick = { image = \"out/media.img\" }, or both",
             ));
         }
         if stack.variant.len() > 1 {

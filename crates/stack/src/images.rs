@@ -219,7 +219,7 @@ pub fn compression_for(level: Level, now: Option<(Method, u32)>) -> Compression 
 pub(crate) struct PendingImage {
     draft: ImageDraft,
     /// Where it goes on the media.
-    path: String,
+    pub path: String,
     meta: Meta,
     limit: Option<u64>,
 }
@@ -457,6 +457,23 @@ fn put_limited(
         tree.put_file(&part_name(&first, n + 1), part, meta)?;
     }
     Ok(count)
+}
+
+/// Stands parts of the right size in the place of an image file at `path` whose bytes are not known yet.
+pub(crate) fn fit_estimate(tree: &mut Tree, path: &str) -> Result<()> {
+    let Some(id) = tree.find_ignoring_case(path) else { return Ok(()) };
+    let len = tree.node(id).content().map_or(0, Content::len);
+    if len <= FAT32_LARGEST_FILE {
+        return Ok(());
+    }
+    let meta = tree.node(id).meta;
+    tree.remove(id);
+    let first = format!("{}.swm", path.rsplit_once('.').map_or(path, |(stem, _)| stem));
+    for (number, start) in (0..len).step_by(FAT32_LIMIT as usize).enumerate() {
+        let content = Content::zeros(FAT32_LIMIT.min(len - start));
+        tree.put_file(&part_name(&first, number + 1), content, meta)?;
+    }
+    Ok(())
 }
 
 /// Splits the image file with the systems where FAT32 cannot hold it. Gives its path and the number of parts.

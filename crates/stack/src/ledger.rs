@@ -2,6 +2,7 @@
 
 use crate::{DepotUse, LedgerItem};
 use neat_content::{Error, Result};
+use neat_trial::{Attachment, Firmware, Stage};
 use serde::{Deserialize, Serialize};
 
 /// What `kind` in a ledger says, so that the file is known without its name.
@@ -35,8 +36,31 @@ pub struct Ledger {
     pub files: Vec<LedgerFile>,
     /// What there was to say.
     pub findings: Vec<String>,
-    /// What came out.
+    /// What came out: the ISO file, or the stick where there is no ISO file.
     pub output: LedgerOutput,
+    /// The stick beside an ISO file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stick: Option<LedgerOutput>,
+    /// What virtual machines made of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub trials: Vec<LedgerTrial>,
+}
+
+/// A start in a virtual machine.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LedgerTrial {
+    /// The file that was started.
+    pub path: String,
+    /// As a disc or as a disk.
+    pub attached: Attachment,
+    /// With which firmware.
+    pub firmware: Firmware,
+    /// How far it got.
+    pub stage: Stage,
+    /// The line that shows it.
+    pub evidence: String,
+    /// Picture of the last screen.
+    pub picture: Option<String>,
 }
 
 /// Source of a build.
@@ -66,7 +90,7 @@ pub struct LedgerFile {
 /// Result of a build.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct LedgerOutput {
-    /// The ISO file.
+    /// The file.
     pub path: String,
     /// Its size in bytes.
     pub size: u64,

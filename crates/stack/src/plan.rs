@@ -1,7 +1,7 @@
 //! The plan: everything worked out, nothing written.
 
 use crate::{
-    Clock, DepotUse, EditionSummary, StackFile, answers,
+    Clock, DepotUse, EditionSummary, StackFile, StickForm, answers,
     edit::Editor,
     images::{self, ImageOutcome, PendingImage},
     recipe::{Laid, Recipe},
@@ -10,7 +10,7 @@ use crate::{
 };
 use neat_answer::model::Ask;
 use neat_content::{Content, DigestKind, Error, Event, Job, Result, Source, Tree, TreeCounts, digest_of};
-use neat_media::{Media, read};
+use neat_media::{Media, read, stick::Scheme};
 use serde::Serialize;
 use std::path::Path;
 
@@ -87,9 +87,12 @@ pub struct BootSummary {
 /// What will come out.
 #[derive(Clone, Debug, Serialize)]
 pub struct OutputSummary {
-    /// The ISO file.
-    pub iso: String,
-    /// Its size in bytes.
+    /// The ISO file, if one is written.
+    pub iso: Option<String>,
+    /// The stick, if one is written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stick: Option<StickSummary>,
+    /// Size of the disc in bytes.
     pub size: u64,
     /// Its label.
     pub label: String,
@@ -103,6 +106,27 @@ pub struct OutputSummary {
     pub hybrid: bool,
     /// Answer files that setup will find.
     pub answer_files: Vec<String>,
+}
+
+/// A stick in words.
+#[derive(Clone, Debug, Serialize)]
+pub struct StickSummary {
+    /// The image file.
+    pub path: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// How it is partitioned.
+    pub scheme: Scheme,
+    /// How the files lie on it.
+    pub form: StickForm,
+    /// Its label.
+    pub label: String,
+    /// Number of files on it.
+    pub files: u64,
+    /// Bytes that are free on it.
+    pub free: u64,
+    /// How it starts.
+    pub boot: Vec<String>,
 }
 
 /// A plan for people and programs.
@@ -199,8 +223,17 @@ impl<'a> Prepared<'a> {
         let given = stack.answer.as_ref().map(|section| answers::given(section, &editor)).transpose()?;
         let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
         let ImageOutcome { editions, pending: pending_image, .. } = images;
-        let recipe =
-            Recipe { stack, clock, ask: wishes.ask, base: base.to_owned(), media, editions, editor, given };
+        let recipe = Recipe {
+            stack,
+            clock,
+            ask: wishes.ask,
+            base: base.to_owned(),
+            media,
+            editions,
+            editor,
+            given,
+            estimate: pending_image.as_ref().map(|pending| pending.path.clone()),
+        };
         let mut first = recipe.lay_out(variants.first(), variants.all_in_one(), None, job)?;
         work.append(&mut first.work);
         let mut findings = std::mem::take(&mut first.findings);
@@ -228,7 +261,9 @@ impl<'a> Prepared<'a> {
     /// Compresses the image file if it must be, and lays the first media out again with it.
     pub(crate) fn finish_image(&mut self, threads: usize, job: &Job<'_>) -> Result<()> {
         let Some(pending) = self.pending_image.take() else { return Ok(()) };
-        let spool = self.first.iso.parent().unwrap_or(Path::new(".")).to_owned();
+        self.recipe.estimate = None;
+        let outputs = self.recipe.outputs(self.variants.first())?;
+        let spool = outputs.first().and_then(|path| path.parent()).unwrap_or(Path::new(".")).to_owned();
         pending.finish(&mut self.recipe.editor.tree, &spool, threads, job)?;
         self.first = self.recipe.lay_out(self.variants.first(), self.variants.all_in_one(), None, job)?;
         self.report.output = self.first.summary();

@@ -1,19 +1,25 @@
 //! From the media as all machines have it to the media of one: boot menu, answers, names, layout.
 
 use crate::{
-    Clock, EditionSummary, StackFile,
+    Clock, EditionSummary, StackFile, StickForm, StickWish,
     answers::{self, Given},
     boot,
     edit::Editor,
+    file::StickSection,
+    images,
     ledger::LedgerFile,
     menu::{self, Machine},
     names::{Names, fill},
-    plan::{BootSummary, Finding, OutputSummary, PlanStep, Weight},
+    plan::{BootSummary, Finding, OutputSummary, PlanStep, StickSummary, Weight},
+    plan_stick,
     servicing::{self, EditionWork},
 };
 use neat_answer::{Site, SiteList, answer_files, model::Ask};
 use neat_content::{Content, Error, Job, Result, Timestamp, Tree};
-use neat_media::{BootCatalog, BootCode, BootImage, Media, master};
+use neat_media::{
+    BootCatalog, BootCode, BootImage, Media, master,
+    stick::{StickPlan, uefi_loaders},
+};
 use std::{path::PathBuf, sync::Arc};
 
 /// What is the same for all machines.
@@ -29,12 +35,23 @@ pub(crate) struct Recipe<'a> {
     pub editor: Editor,
     /// `[answer]`
     pub given: Option<Given>,
+    /// Path of an image file whose size is an estimate until it is compressed.
+    pub estimate: Option<String>,
+}
+
+/// A stick laid out.
+pub(crate) struct LaidStick {
+    pub path: PathBuf,
+    pub plan: StickPlan,
 }
 
 /// A media laid out.
 pub(crate) struct Laid {
     pub layout: master::Plan,
-    pub iso: PathBuf,
+    /// The ISO file, if one is wanted.
+    pub iso: Option<PathBuf>,
+    /// The stick, if one is wanted.
+    pub stick: Option<LaidStick>,
     pub placed: Vec<LedgerFile>,
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
@@ -49,8 +66,55 @@ impl Recipe<'_> {
     }
 
     /// The ISO file of a machine.
-    pub fn iso(&self, site: Option<&Site>) -> Result<PathBuf> {
-        Ok(self.base.join(fill(&self.stack.media.iso, "media.iso", &self.names(site))?))
+    fn iso(&self, site: Option<&Site>) -> Result<Option<PathBuf>> {
+        let iso = self.stack.media.iso.as_ref();
+        iso.map(|iso| Ok(self.base.join(fill(iso, "media.iso", &self.names(site))?))).transpose()
+    }
+
+    /// The stick's image file of a machine.
+    fn stick_image(&self, site: Option<&Site>) -> Result<Option<PathBuf>> {
+        let image = self.stack.media.stick.as_ref().map(|stick| &stick.image);
+        image
+            .map(|image| Ok(self.base.join(fill(image, "media.stick.image", &self.names(site))?)))
+            .transpose()
+    }
+
+    /// The files that are written for a machine; its ledger lies beside the first.
+    pub fn outputs(&self, site: Option<&Site>) -> Result<Vec<PathBuf>> {
+        Ok(self.iso(site)?.into_iter().chain(self.stick_image(site)?).collect())
+    }
+
+    /// Lays out the stick of a machine: the media's files in the order of the disc's.
+    fn lay_out_stick(
+        &self,
+        section: &StickSection,
+        path: PathBuf,
+        layout: &master::Plan,
+        job: &Job<'_>,
+    ) -> Result<LaidStick> {
+        let options = layout.options();
+        let mut tree = layout.tree().clone();
+        if let Some(estimate) = &self.estimate {
+            images::fit_estimate(&mut tree, estimate)?;
+        }
+        let order = layout.file_order();
+        let wish = StickWish {
+            form: section.form,
+            scheme: section.scheme,
+            len: section.size.as_deref().map(size_of).transpose()?,
+            label: section.label.as_deref(),
+            manager: section.boot_manager.as_deref(),
+            seed: None,
+            boot_code: options
+                .hybrid
+                .as_ref()
+                .and_then(|hybrid| Some(hybrid.boot_code.as_ref()?.bytes.clone())),
+            time: options.time,
+            order: &order,
+        };
+        let media =
+            Media { tree, volume: options.volume.clone(), boot: options.boot.clone(), ..self.media.clone() };
+        Ok(LaidStick { path, plan: plan_stick(media, None, &wish, job)? })
     }
 
     /// The label of a machine's media.
@@ -108,24 +172,44 @@ impl Recipe<'_> {
             });
         }
         let options = self.options(site, catalog, time)?;
-        steps.push(PlanStep {
-            action: "master".into(),
-            subject: format!("the disc {}", options.volume.label),
-            reason: "last, because every file's place depends on all the others".into(),
-            bytes: 0,
-        });
+        if stack.media.iso.is_some() {
+            steps.push(PlanStep {
+                action: "master".into(),
+                subject: format!("the disc {}", options.volume.label),
+                reason: "last, because every file's place depends on all the others".into(),
+                bytes: 0,
+            });
+        }
         let iso = self.iso(site)?;
         let tree = Arc::new(tree);
         let layout = match twins {
             Some(twins) => master::Plan::with_twins(&tree, options, twins, job)?,
             None => master::Plan::new(&tree, options, job)?,
         };
-        findings.extend(layout.notes().iter().map(|note| Finding {
-            weight: Weight::Note,
-            message: note.clone(),
-            hint: String::new(),
-        }));
-        Ok(Laid { layout, iso, placed, steps, findings, work })
+        let note =
+            |note: &String| Finding { weight: Weight::Note, message: note.clone(), hint: String::new() };
+        findings.extend(layout.notes().iter().map(note));
+        let mut stick = None;
+        if let (Some(section), Some(path)) = (&stack.media.stick, self.stick_image(site)?) {
+            let laid = self.lay_out_stick(section, path, &layout, job)?;
+            findings.extend(laid.plan.notes.iter().map(note));
+            steps.push(PlanStep {
+                action: "stick".into(),
+                subject: format!("the stick {}", laid.plan.label),
+                reason: "from the same pass as the disc, so that the source is read once".into(),
+                bytes: 0,
+            });
+            stick = Some(laid);
+        }
+        for firmware in &stack.media.trial {
+            steps.push(PlanStep {
+                action: "trial".into(),
+                subject: format!("start it with {}", firmware.firmware().name()),
+                reason: "a media that does not come up gets no name".into(),
+                bytes: 0,
+            });
+        }
+        Ok(Laid { layout, iso, stick, placed, steps, findings, work })
     }
 
     fn options(
@@ -173,12 +257,57 @@ impl Recipe<'_> {
     }
 }
 
+impl LaidStick {
+    /// What comes out, in words.
+    pub fn summary(&self) -> StickSummary {
+        let plan = &self.plan;
+        StickSummary {
+            path: self.path.display().to_string(),
+            size: plan.len,
+            scheme: plan.scheme,
+            form: if plan.is_disc() { StickForm::Disc } else { StickForm::Fat32 },
+            label: plan.label.clone(),
+            files: plan.tree.counts().files,
+            free: plan.free,
+            boot: self.boot(),
+        }
+    }
+
+    /// How it starts.
+    pub fn boot(&self) -> Vec<String> {
+        let manager = self.plan.manager.as_ref().map(|manager| format!("BIOS: {}", manager.name));
+        let loaders = uefi_loaders(&self.plan.tree).into_iter().map(|loader| format!("UEFI: {loader}"));
+        manager.into_iter().chain(loaders).collect()
+    }
+}
+
+/// A size as people write it in stack files.
+fn size_of(text: &str) -> Result<u64> {
+    let digits = text.trim_end_matches(|c: char| !c.is_ascii_digit());
+    let unit: Option<u64> = match text[digits.len()..].trim() {
+        "MiB" => Some(1 << 20),
+        "GiB" => Some(1 << 30),
+        "MB" => Some(1_000_000),
+        "GB" => Some(1_000_000_000),
+        _ => None,
+    };
+    let size =
+        digits.trim().parse::<u64>().ok().zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
+    size.ok_or_else(|| {
+        Error::request(
+            format!("`media.stick.size`: {text:?} is not a size"),
+            "write a whole number with MB, GB, MiB or GiB, as in \"8GB\"",
+        )
+    })
+}
+
 impl Laid {
     /// What comes out, in words.
     pub fn summary(&self) -> OutputSummary {
         let (tree, options) = (self.layout.tree(), self.layout.options());
         OutputSummary {
-            iso: self.iso.display().to_string(),
+            iso: self.iso.as_ref().map(|iso| iso.display().to_string()),
+            stick: self.stick.as_ref().map(LaidStick::summary),
             size: self.layout.len(),
             label: options.volume.label.clone(),
             files: tree.counts().files,

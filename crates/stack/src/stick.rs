@@ -4,7 +4,7 @@ use crate::images;
 use neat_content::{Content, Error, Job, NodeId, Result, Source, Timestamp};
 use neat_media::{
     BootCode, BootImage, Media, Platform, TreeKind, master,
-    stick::{Options, Scheme, StickPlan},
+    stick::{Options, Scheme, StickPlan, StickUpdate, plan_update},
 };
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -95,7 +95,7 @@ fn as_fat32(media: Media, wish: &StickWish<'_>, job: &Job<'_>) -> Result<StickPl
     let seed = wish.seed.unwrap_or_else(|| seed_of(&tree, label, wish.len));
     let mut plan = StickPlan::new(&tree, wish.order, &options(seed))?;
     if let Some((path, parts)) = split {
-        plan.notes.push(format!("{path} is split into {parts} parts, as FAT32 holds files below 4 GiB"));
+        plan.notes.push(split_note(&path, parts));
     }
     Ok(plan)
 }
@@ -168,6 +168,30 @@ fn as_disc(media: Media, path: Option<&Path>, wish: &StickWish<'_>, job: &Job<'_
         ));
     }
     Ok(plan)
+}
+
+/// Works out what has to be written to the stick in `stick` so that it holds what is on `media`. Also whether, and into
+/// how many parts, an image file is split.
+///
+/// # Errors
+/// `Request` for what cannot be on such a stick.
+pub fn plan_stick_update(
+    media: Media,
+    stick: &Path,
+    time: Timestamp,
+    quick: bool,
+    job: &Job<'_>,
+) -> Result<StickUpdate> {
+    let mut tree = media.tree;
+    let split = images::fit_fat32(&mut tree, job)?;
+    let mut plan = plan_update(&Source::open(stick)?, &tree, time, quick, job)
+        .map_err(|error| error.within(stick.display()))?;
+    plan.notes.extend(split.map(|(path, parts)| split_note(&path, parts)));
+    Ok(plan)
+}
+
+fn split_note(path: &str, parts: usize) -> String {
+    format!("{path} is split into {parts} parts, as FAT32 holds files below 4 GiB")
 }
 
 /// Ids from what is on the stick: its names, sizes and times.

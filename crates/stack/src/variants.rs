@@ -114,15 +114,18 @@ impl Variants {
         let dialects = stack.answer.as_ref().map(|own| own.dialects.clone()).unwrap_or_default();
         for (index, site) in self.each().iter().enumerate() {
             job.check()?;
-            if let Some(other) = seen.insert(recipe.iso(Some(site))?, site.row) {
+            let outputs = recipe.outputs(Some(site))?;
+            let twice =
+                outputs.into_iter().find_map(|path| Some((seen.insert(path.clone(), site.row)?, path)));
+            if let Some((other, path)) = twice {
                 findings.push(Finding {
                     weight: Weight::Refused,
                     message: format!(
                         "rows {other} and {} would write the same file, {}",
                         site.row,
-                        recipe.iso(Some(site))?.display()
+                        path.display()
                     ),
-                    hint: "put {name} into media.iso".into(),
+                    hint: "put {name} into media.iso and media.stick.image".into(),
                 });
                 break;
             }
@@ -149,7 +152,10 @@ impl Variants {
             Ok(VariantSummary {
                 row: site.row,
                 machine: site.name.clone(),
-                iso: if self.answers_only { String::new() } else { recipe.iso(media)?.display().to_string() },
+                iso: match recipe.outputs(media)?.first() {
+                    Some(path) if !self.answers_only => path.display().to_string(),
+                    _ => String::new(),
+                },
                 label: if self.answers_only { String::new() } else { recipe.label(media)? },
                 cells: list
                     .columns

@@ -7,7 +7,8 @@ use crate::{
     show,
 };
 use neat_content::{Error, Result};
-use neat_stack::{BuildOptions, Prepared, Weight};
+use neat_stack::{BuildOptions, Ledger, Prepared, Weight, ledger_path};
+use std::{ffi::OsString, path::Path};
 
 /// Who built it, for the ledger.
 pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION"));
@@ -39,27 +40,44 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
             context.say(findings.trim_start_matches('\n'));
         }
     }
-    for iso in prepared.isos()? {
-        // An output with a ledger beside it is an earlier build's and may be made again.
-        let ours = iso.with_extension("ledger.json").is_file();
-        refuse_existing(&iso, args.replace || ours)?;
+    for outputs in prepared.outputs()? {
+        // What an earlier build left, as the ledger beside it says, may be made again.
+        let earlier = outputs.first().map(|main| written_before(&ledger_path(main))).unwrap_or_default();
+        for output in &outputs {
+            refuse_existing(output, args.replace || earlier.contains(&output.file_name().map(Into::into)))?;
+        }
     }
     let has_sites = !stack.variant.is_empty();
     let outcomes = prepared.build(
         &BuildOptions { stack_text: &text, program: PROGRAM, digest: args.digest, threads: context.threads },
         &context.job(),
     )?;
+    if !context.json {
+        for trial in outcomes.iter().flat_map(|outcome| &outcome.ledger.trials) {
+            context.say(&show::plan::trial(trial));
+        }
+    }
     match outcomes.as_slice() {
         [outcome] if !has_sites && context.json => context.print_json(&outcome.ledger),
-        [outcome] if !has_sites => context
-            .print(&show::plan::built(&outcome.ledger.output, &outcome.ledger_path.display().to_string())),
+        [outcome] if !has_sites => {
+            context.print(&show::plan::built(&outcome.ledger, &outcome.ledger_path.display().to_string()))
+        }
         several if context.json => {
             let ledgers: Vec<_> = several.iter().map(|outcome| &outcome.ledger).collect();
             context.print_json(&ledgers)
         }
         several => {
-            let outputs: Vec<_> = several.iter().map(|outcome| &outcome.ledger.output).collect();
-            context.print(&show::plan::built_several(&outputs))
+            let ledgers: Vec<_> = several.iter().map(|outcome| &outcome.ledger).collect();
+            context.print(&show::plan::built_several(&ledgers))
         }
     }
+}
+
+/// Names of the files that the build wrote which left a ledger at `path`.
+fn written_before(path: &Path) -> Vec<Option<OsString>> {
+    let Some(ledger) = std::fs::read_to_string(path).ok().and_then(|text| Ledger::parse(&text).ok()) else {
+        return Vec::new();
+    };
+    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
+    outputs.map(|output| Path::new(&output.path).file_name().map(Into::into)).collect()
 }

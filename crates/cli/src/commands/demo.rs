@@ -42,7 +42,7 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
         Ok(show::media::MediaView::new(&media, path, None).text(show::media::created(&media)))
     };
     let heading = |text: &str| format!("\n{}{text}{:#}\n", style::HEADING, style::HEADING);
-    let (folder, stack, iso) = (dir.display(), demo.stack.display(), outcome.iso.display());
+    let (folder, stack, iso) = (dir.display(), demo.stack.display(), outcome.main.display());
     let mut story = format!(
         "Brackwater Ferries does not exist, and nor does its Quay OS 7, but its installation media does: it was just\n\
          made in {folder}, with driver packs, updates, applications, an answer file, a catalogue and a stack file that puts\n\
@@ -53,14 +53,18 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     story.push_str(&heading("2. What the stack file wants, as `neatstack plan` shows it"));
     story.push_str(&plan);
     story.push_str(&heading("3. The media that `neatstack build` wrote"));
-    story.push_str(&look(&outcome.iso)?);
+    story.push_str(&look(&outcome.main)?);
     story.push_str(&heading("4. The ledger that it left, as `neatstack look` shows it"));
     story.push_str(&super::look::ledger_text(&outcome.ledger_path, &outcome.ledger));
     story.push_str(&heading("What to try next"));
     for (command, why) in [
         (
-            format!("qemu-system-x86_64 -cdrom {iso} -serial stdio"),
-            "boot it: it says which answer file it found",
+            format!("neatstack trial {iso}"),
+            "start it in a virtual machine with BIOS and UEFI: it says which answer file it found",
+        ),
+        (
+            format!("neatstack stick --list --simulated {folder}/sticks"),
+            "rehearse erasing a stick: one is sound, one lies about its size, one is in use",
         ),
         (
             format!(

@@ -198,6 +198,14 @@ pub(super) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
     sheet.row("label", &ledger.output.label);
     sheet.row("size", show::size(ledger.output.size));
     sheet.row_if("sha256", ledger.output.sha256.as_deref().unwrap_or_default());
+    if let Some(stick) = &ledger.stick {
+        sheet.row("stick", format!("{}, {}", stick.path, show::size(stick.size)));
+        sheet.row_if("sha256", stick.sha256.as_deref().unwrap_or_default());
+    }
+    for (number, trial) in ledger.trials.iter().enumerate() {
+        let text = format!("{} as a {}: {}", trial.firmware.name(), trial.attached.name(), trial.evidence);
+        sheet.row(if number == 0 { "came up" } else { "" }, text);
+    }
     if let Some(source) = &ledger.source {
         sheet.row("from", &source.path);
     }
@@ -226,12 +234,13 @@ fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
     let stack = StackFile::parse(text).map_err(|error| error.within(path.display()))?;
     let source = stack.source.as_ref().map(|source| source.media.clone());
     if context.json {
-        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso }));
+        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso, "stick": stack.media.stick.as_ref().map(|stick| &stick.image) }));
     }
     let mut sheet = Sheet::default();
     sheet.row_if("title", &stack.title);
     sheet.row_if("from", &source.unwrap_or_default());
-    sheet.row("to", &stack.media.iso);
+    sheet.row_if("to", stack.media.iso.as_deref().unwrap_or_default());
+    sheet.row_if("stick", stack.media.stick.as_ref().map_or("", |stick| &stick.image));
     sheet.row("next", format!("neatstack plan {}", path.display()));
     context.print(&format!("{}{}", heading(path, "stack file"), sheet.text()))
 }

@@ -1,7 +1,9 @@
 //! What `plan` and `build` say.
 
 use super::{Sheet, count, image::editions, size, style};
-use neat_stack::{BootSummary, Finding, LedgerOutput, PlanReport, VariantSummary, Weight};
+use neat_stack::{
+    BootSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, StickForm, VariantSummary, Weight,
+};
 
 /// The plan for a person.
 pub(crate) fn plan(report: &PlanReport) -> String {
@@ -17,15 +19,28 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         None => sheet.row("from", "nothing: the media holds what is put on it"),
     }
     let output = &report.output;
-    sheet.row("to", format!("{} ({}, label {})", output.iso, size(output.size), label(&output.label)));
+    if let Some(iso) = &output.iso {
+        sheet.row("to", format!("{iso} ({}, label {})", size(output.size), label(&output.label)));
+    }
+    if let Some(stick) = &output.stick {
+        let form = match stick.form {
+            StickForm::Disc => "a disc that starts as a disk".to_owned(),
+            _ => format!("{}, FAT32", stick.scheme.name()),
+        };
+        let text = format!("{} ({}, {form}, label {})", stick.path, size(stick.size), label(&stick.label));
+        sheet.row(if output.iso.is_some() { "" } else { "to" }, text);
+    }
     sheet.row("holds", count(output.files, "file", "files"));
     if output.shared > 0 {
         sheet.row("saved", format!("{}, because identical files are stored once", size(output.shared)));
     }
-    for (number, entry) in output.boot.iter().enumerate() {
-        sheet.row(if number == 0 { "boots" } else { "" }, boot(entry));
+    let disc_ways = output.boot.iter().filter(|_| output.iso.is_some()).map(boot);
+    let stick_ways =
+        output.stick.iter().flat_map(|stick| &stick.boot).map(|way| format!("{way}, from the stick"));
+    for (number, way) in disc_ways.chain(stick_ways).enumerate() {
+        sheet.row(if number == 0 { "boots" } else { "" }, way);
     }
-    if output.hybrid {
+    if output.hybrid && output.iso.is_some() {
         sheet.row("", "also as a disk, by a GPT");
     }
     let answers =
@@ -148,11 +163,12 @@ fn variants(variants: &[VariantSummary]) -> String {
 }
 
 /// The result of a build of several media for a person.
-pub(crate) fn built_several(outputs: &[&LedgerOutput]) -> String {
-    let total: u64 = outputs.iter().map(|output| output.size).sum();
-    let count = super::count(outputs.len() as u64, "media", "media");
+pub(crate) fn built_several(ledgers: &[&Ledger]) -> String {
+    let outputs = || ledgers.iter().flat_map(|ledger| std::iter::once(&ledger.output).chain(&ledger.stick));
+    let total: u64 = outputs().map(|output| output.size).sum();
+    let count = super::count(outputs().count() as u64, "media", "media");
     let mut text = format!("{}{count}{:#}  {}\n", style::HEADING, style::HEADING, size(total));
-    for output in outputs {
+    for output in outputs() {
         text.push_str(&format!("  {}  {}\n", output.path, size(output.size)));
     }
     text.push_str("  each has its ledger beside it\n");
@@ -160,7 +176,25 @@ pub(crate) fn built_several(outputs: &[&LedgerOutput]) -> String {
 }
 
 /// The result of a build for a person.
-pub(crate) fn built(output: &LedgerOutput, ledger: &str) -> String {
+pub(crate) fn built(ledger: &Ledger, path: &str) -> String {
+    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
+    let last = outputs.clone().count() - 1;
+    let texts = outputs.enumerate().map(|(number, own)| output(own, (number == last).then_some(path)));
+    texts.collect()
+}
+
+/// How a finished media came up.
+pub(crate) fn trial(trial: &LedgerTrial) -> String {
+    format!(
+        "{} came up as a {} with {}: {}",
+        trial.path,
+        trial.attached.name(),
+        trial.firmware.name(),
+        trial.evidence
+    )
+}
+
+fn output(output: &LedgerOutput, ledger: Option<&str>) -> String {
     let mut sheet = Sheet::default();
     sheet.row("label", label(&output.label));
     for (number, entry) in output.boot.iter().enumerate() {
@@ -169,6 +203,6 @@ pub(crate) fn built(output: &LedgerOutput, ledger: &str) -> String {
     if let Some(sha256) = &output.sha256 {
         sheet.row("sha256", sha256);
     }
-    sheet.row("ledger", ledger);
+    sheet.row_if("ledger", ledger.unwrap_or_default());
     format!("{}{}{:#}  {}\n{}", style::HEADING, output.path, style::HEADING, size(output.size), sheet.text())
 }

@@ -2,7 +2,7 @@
 
 use super::{Sheet, count, size, style};
 use neat_device::{disks::Disk, guard, write::Outcome};
-use neat_media::stick::{StickPlan, uefi_loaders};
+use neat_media::stick::{StickPlan, StickUpdate, uefi_loaders};
 use serde_json::{Value, json};
 use std::path::Path;
 
@@ -54,10 +54,6 @@ fn starts(plan: &StickPlan) -> Vec<String> {
     ways
 }
 
-const fn is_disc(plan: &StickPlan) -> bool {
-    plan.cluster_len == 2048 && plan.manager.is_none()
-}
-
 /// JSON form of a stick that was written.
 pub(crate) fn json(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> Value {
     let counts = plan.tree.counts();
@@ -65,7 +61,7 @@ pub(crate) fn json(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> Val
         "kind": "stick",
         "path": to.display().to_string(),
         "size": plan.len,
-        "form": if is_disc(plan) { "disc" } else { "fat32" },
+        "form": if plan.is_disc() { "disc" } else { "fat32" },
         "scheme": plan.scheme,
         "label": plan.label,
         "files": counts.files,
@@ -87,7 +83,7 @@ pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> 
     let mut sheet = Sheet::default();
     sheet.row("label", &plan.label);
     sheet.row("files", format!("{}, {}", count(counts.files, "file", "files"), size(counts.bytes)));
-    if is_disc(plan) {
+    if plan.is_disc() {
         sheet.row("form", "a disc that also starts as a disk");
     } else {
         let free = if plan.free == 0 { "full".into() } else { format!("{} free", size(plan.free)) };
@@ -106,4 +102,43 @@ pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> 
     }
     let heading = style::HEADING;
     format!("{heading}{}{heading:#}  {}\n{}", to.display(), size(plan.len), sheet.text())
+}
+
+/// JSON form of a stick that was brought up to date.
+pub(crate) fn update_json(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> Value {
+    let update = &plan.update;
+    json!({
+        "kind": "stick-update",
+        "path": to.display().to_string(),
+        "kept": update.kept,
+        "written": update.written,
+        "removed": update.removed,
+        "bytes": outcome.map_or(0, |outcome| outcome.written),
+        "compared": outcome.map_or(0, |outcome| outcome.compared),
+        "notes": plan.notes,
+    })
+}
+
+/// A stick that was brought up to date.
+pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> String {
+    const SHOWN: usize = 12;
+    let update = &plan.update;
+    let heading = style::HEADING;
+    let Some(outcome) = outcome else {
+        let kept = count(update.kept, "file", "files");
+        return format!("{heading}{}{heading:#}  up to date already: {kept}\n", to.display());
+    };
+    let mut sheet = Sheet::default();
+    sheet.row("stay", count(update.kept, "file", "files"));
+    for (word, paths) in [("written", &update.written), ("gone", &update.removed)] {
+        for (number, path) in paths.iter().take(SHOWN).enumerate() {
+            sheet.row(if number == 0 { word } else { "" }, path);
+        }
+        if paths.len() > SHOWN {
+            sheet.row("", format!("and {} more", paths.len() - SHOWN));
+        }
+    }
+    let back = if outcome.compared > 0 { ", read back and right" } else { "" };
+    sheet.row("in all", format!("{} written{back}", size(outcome.written)));
+    format!("{heading}{}{heading:#}  brought up to date\n{}", to.display(), sheet.text())
 }

@@ -6,6 +6,7 @@ mod names;
 pub mod read;
 mod shape;
 mod table;
+pub mod update;
 pub mod volume;
 pub mod write;
 

@@ -17,19 +17,23 @@ const MAX_TABLE_LEN: u64 = 256 << 20;
 /// Most entries of one file system.
 const MAX_NODES: usize = 1_000_000;
 
-struct Geometry {
-    kind: FatKind,
-    cluster_len: u64,
-    clusters: u64,
-    fat_start: u64,
+/// Where the parts of a file system lie, in bytes from its start.
+pub(super) struct Geometry {
+    pub kind: FatKind,
+    pub cluster_len: u64,
+    pub clusters: u64,
+    pub fat_start: u64,
+    /// Bytes of one table.
+    pub fat_len: u64,
+    pub fat_count: u8,
     root_start: u64,
     root_len: u64,
-    root_cluster: u64,
-    data_start: u64,
+    pub root_cluster: u64,
+    pub data_start: u64,
     total_len: u64,
 }
 
-fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
+pub(super) fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
     let bytes = read_vec(reader, 0, 512, 512, "boot sector")?;
     let bad = |field, at, expected: &str, found: u64| {
         Error::bad_field("Bpb", field, at, expected, format!("{found:#x}"))
@@ -71,6 +75,8 @@ fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
         cluster_len: per_cluster * sector,
         clusters,
         fat_start: reserved * sector,
+        fat_len: table_len,
+        fat_count: bpb.fat_count,
         root_start: root_start * sector,
         root_len,
         root_cluster: u64::from(bpb32.root_cluster.get()),

@@ -10,6 +10,8 @@ pub(super) const RESERVED_32: u64 = 32;
 const RECORD_REST_AT: usize = 12;
 /// Where code begins in the boot sector of FAT32, behind its parameters.
 const CODE_AT: usize = 90;
+/// What stands in the boot sector of every file system that is made here.
+pub(super) const OEM_NAME: [u8; 8] = *b"NEATSTK ";
 
 /// Code in the boot sector of a FAT32 file system.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -72,7 +74,7 @@ impl Shape {
         let is_32 = self.kind == FatKind::Fat32;
         let bpb = Bpb {
             jump: [0xEB, if is_32 { 0x58 } else { 0x3C }, 0x90],
-            oem_name: *b"NEATSTK ",
+            oem_name: OEM_NAME,
             bytes_per_sector: (SECTOR as u16).into(),
             sectors_per_cluster: (self.cluster_len / SECTOR) as u8,
             reserved_sectors: (self.reserved as u16).into(),

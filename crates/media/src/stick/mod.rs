@@ -14,9 +14,11 @@
 mod manager;
 pub mod read;
 mod together;
+mod update;
 
 pub use manager::BootManager;
 pub use together::write_with_disc;
+pub use update::{StickUpdate, plan_update};
 
 use crate::{
     disk::{
@@ -233,6 +235,11 @@ impl StickPlan {
             slots,
             notes,
         })
+    }
+
+    /// Whether it is a disc that also starts as a disk.
+    pub fn is_disc(&self) -> bool {
+        self.slots.iter().any(|slot| slot.kind == SlotKind::Disc)
     }
 
     /// Bytes that are written.
