@@ -1,7 +1,7 @@
 //! What stands in the directories of a FAT file system.
 
 use super::layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_VOLUME, short_name_sum};
-use super::names::{entry, label, long_entries, short_name};
+use super::names::{ShortNames, entry, label, long_entries, short_name};
 use neat_content::{Error, Folder, Meta, NodeId, NodeKind, Result, Timestamp, Tree, fold_case};
 use std::collections::{HashMap, HashSet};
 use zerocopy::IntoBytes;
@@ -51,7 +51,7 @@ impl<'a> Folders<'a> {
     }
 
     fn name_children(&mut self, id: NodeId, own_entries: u64) -> Result<()> {
-        let mut taken = HashSet::new();
+        let mut taken = ShortNames::default();
         let mut folded = HashSet::new();
         let mut entries = own_entries;
         for child in self.tree.node(id).folder().into_iter().flat_map(Folder::children) {

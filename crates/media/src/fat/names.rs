@@ -4,7 +4,7 @@ use super::layout::{ATTR_LONG_NAME, DirEntry};
 use crate::iso9660::time::civil_utc;
 use jiff::civil;
 use neat_content::Timestamp;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 pub(super) fn entry(name: [u8; 11], attributes: u8, cluster: u64, len: u32, time: Timestamp) -> DirEntry {
     let earliest = civil::date(1980, 1, 1).at(0, 0, 0, 0);
@@ -39,8 +39,17 @@ pub(super) fn label(text: &str) -> [u8; 11] {
     field
 }
 
-/// A short name for `name` that is not `taken`, and whether it says it all so that no long name is needed.
-pub(super) fn short_name(name: &str, taken: &mut HashSet<[u8; 11]>) -> ([u8; 11], bool) {
+/// The short names of a directory.
+#[derive(Debug, Default)]
+pub(super) struct ShortNames {
+    taken: HashSet<[u8; 11]>,
+    /// The next number for a beginning and an extension, so that many like names are not tried one by one.
+    numbers: HashMap<Vec<u8>, u64>,
+}
+
+/// A short name for `name` that is not taken, and whether it says it all so that no long name is needed.
+pub(super) fn short_name(name: &str, names: &mut ShortNames) -> ([u8; 11], bool) {
+    let ShortNames { taken, numbers } = names;
     let allowed = |c: char| c.is_ascii_uppercase() || c.is_ascii_digit() || "!#$%&'()-@^_`{}~".contains(c);
     let (base, extension) = match name.rsplit_once('.') {
         Some((base, extension)) if !base.is_empty() => (base, extension),
@@ -76,12 +85,15 @@ pub(super) fn short_name(name: &str, taken: &mut HashSet<[u8; 11]>) -> ([u8; 11]
             return (field, name == upper);
         }
     }
-    let mut number = 1_u64;
+    let beginning = [&short_base[..short_base.len().min(6)], b".", &short_extension].concat();
+    let next = numbers.entry(beginning).or_insert(1);
+    let mut number = *next;
     loop {
         let tail = format!("~{number}");
         let keep = short_base.len().min(8 - tail.len().min(8));
         let field = build(&[&short_base[..keep], tail.as_bytes()].concat());
         if taken.insert(field) {
+            *next = number + 1;
             return (field, false);
         }
         number += 1;
