@@ -117,15 +117,12 @@ fn unescape(text: &str) -> String {
     let mut rest = text;
     while let Some((front, back)) = rest.split_once('\\') {
         out.push_str(front);
-        match back.get(..3).and_then(|digits| u8::from_str_radix(digits, 8).ok()) {
-            Some(byte) => {
-                out.push(char::from(byte));
-                rest = &back[3..];
-            }
-            None => {
-                out.push('\\');
-                rest = back;
-            }
+        if let Some(byte) = back.get(..3).and_then(|digits| u8::from_str_radix(digits, 8).ok()) {
+            out.push(char::from(byte));
+            rest = &back[3..];
+        } else {
+            out.push('\\');
+            rest = back;
         }
     }
     out + rest

@@ -92,6 +92,12 @@ impl Simulated {
         self.description.faults.iter().find_map(find)
     }
 
+    /// As strict as a disk that is used past the kernel's copies.
+    fn check_blocks(&self, offset: u64, len: usize) -> io::Result<()> {
+        let is_whole = [offset, len as u64].iter().all(|number| number.is_multiple_of(self.block_len()));
+        if is_whole { Ok(()) } else { Err(io::ErrorKind::InvalidInput.into()) }
+    }
+
     fn is_gone(&self) -> bool {
         self.fault(|fault| if let Fault::Disappears(after) = fault { Some(*after) } else { None })
             .is_some_and(|after| self.written >= after)
@@ -168,6 +174,7 @@ impl Device for Simulated {
         if self.is_gone() {
             return Err(Self::gone());
         }
+        self.check_blocks(offset, buffer.len())?;
         let range = offset..offset + buffer.len() as u64;
         let at = |find: fn(&Fault) -> Option<u64>| self.fault(find).filter(|at| range.contains(at));
         if at(|fault| if let Fault::ReadError(at) = fault { Some(*at) } else { None }).is_some() {
@@ -196,6 +203,7 @@ impl Device for Simulated {
         if self.is_gone() {
             return Err(Self::gone());
         }
+        self.check_blocks(offset, bytes.len())?;
         let mut len = bytes.len() as u64;
         for fault in &self.description.faults {
             match fault {

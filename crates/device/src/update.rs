@@ -5,7 +5,7 @@ use crate::{
     buffer::Buffer,
     write::{Options, Outcome, differs, flush, read_all, write_all},
 };
-use neat_content::{Event, Job, Result};
+use neat_content::{Content, Event, Job, Result};
 use neat_media::stick::StickUpdate;
 
 /// Bytes written and read at a time.
@@ -26,29 +26,18 @@ pub fn apply(
     let mut outcome = Outcome { written: 0, compared: 0, files: plan.update.written.len() as u64 };
     let mut buffer = Buffer::new(BLOCK);
     let block_len = device.block_len() as usize;
-    for (number, group) in plan.update.groups.iter().enumerate() {
+    for group in &plan.update.groups {
         for write in group {
-            // Only before the change is made may a stop leave the rest undone.
-            if number < 2 {
-                job.check()?;
-            }
-            let mut at = plan.start + write.offset;
-            write.content.for_each_block(BLOCK, job, &mut |block| {
-                // The rest of a last block is behind the end of a file, where anything may stand.
-                let len = block.len().next_multiple_of(block_len);
-                let slot = &mut buffer.as_mut_slice()[..len];
-                slot[..block.len()].copy_from_slice(block);
-                slot[block.len()..].fill(0);
-                write_all(device, &write.name, at, slot)?;
-                outcome.written += len as u64;
-                at += block.len() as u64;
-                job.event(Event::BytesDone(block.len() as u64));
+            in_blocks(&write.content, &mut buffer, block_len, job, &mut |at, slot, len| {
+                write_all(device, &write.name, plan.start + write.offset + at, slot)?;
+                outcome.written += slot.len() as u64;
+                job.event(Event::BytesDone(len as u64));
                 Ok(())
             })?;
         }
         flush(device)?;
         if options.verify {
-            compare(device, plan.start, group, &mut outcome)?;
+            compare(device, plan.start, group, &mut outcome, job)?;
         }
     }
     job.event(Event::StepFinished);
@@ -61,21 +50,57 @@ fn compare(
     start: u64,
     group: &[neat_media::fat::update::Write],
     outcome: &mut Outcome,
+    job: &Job<'_>,
 ) -> Result<()> {
-    let mut buffer = Buffer::new(BLOCK);
+    let (mut wanted, mut found) = (Buffer::new(BLOCK), Buffer::new(BLOCK));
     let block_len = device.block_len() as usize;
     for write in group {
-        let mut at = start + write.offset;
-        write.content.for_each_block(BLOCK, &Job::silent(), &mut |block| {
-            let slot = &mut buffer.as_mut_slice()[..block.len().next_multiple_of(block_len)];
-            read_all(device, &write.name, at, slot)?;
-            if slot[..block.len()] != *block {
-                return Err(differs(device, &write.name, at, block.len() as u64));
+        in_blocks(&write.content, &mut wanted, block_len, job, &mut |at, slot, len| {
+            let back = &mut found.as_mut_slice()[..slot.len()];
+            let offset = start + write.offset + at;
+            read_all(device, &write.name, offset, back)?;
+            if back[..len] != slot[..len] {
+                return Err(differs(device, &write.name, offset, len as u64));
             }
-            at += block.len() as u64;
-            outcome.compared += block.len() as u64;
+            outcome.compared += len as u64;
             Ok(())
         })?;
+    }
+    Ok(())
+}
+
+/// Does something with a place, blocks, and how many bytes of them count.
+type Each<'a> = dyn FnMut(u64, &[u8], usize) -> Result<()> + 'a;
+
+/// Calls `each` with whole blocks of `content`, however it is put together: the place in the content, the blocks, and how
+/// many bytes of them belong to it. The rest of a last block is zeros: it is behind the end of a file.
+fn in_blocks(
+    content: &Content,
+    buffer: &mut Buffer,
+    block_len: usize,
+    job: &Job<'_>,
+    each: &mut Each<'_>,
+) -> Result<()> {
+    let (mut at, mut filled) = (0, 0);
+    content.for_each_block(BLOCK, job, &mut |block| {
+        let mut rest = block;
+        while !rest.is_empty() {
+            let (now, later) = rest.split_at(rest.len().min(BLOCK - filled));
+            buffer.as_mut_slice()[filled..filled + now.len()].copy_from_slice(now);
+            filled += now.len();
+            rest = later;
+            if filled == BLOCK {
+                each(at, buffer.as_slice(), filled)?;
+                at += filled as u64;
+                filled = 0;
+            }
+        }
+        Ok(())
+    })?;
+    if filled > 0 {
+        let len = filled.next_multiple_of(block_len);
+        buffer.as_mut_slice()[filled..len].fill(0);
+        each(at, &buffer.as_slice()[..len], filled)?;
     }
     Ok(())
 }

@@ -216,11 +216,7 @@ fn forged(device: &dyn Device, written: u64, found: u64) -> Error {
 }
 
 fn faulty(found: String) -> Error {
-    Error::Mismatch {
-        expected: "every byte where it was written".into(),
-        found,
-        hint: "the stick is faulty or a forgery; use another one".into(),
-    }
+    Error::failed(found, "the stick is faulty or a forgery: use another one")
 }
 
 /// A window of the device that is being put together.
@@ -335,12 +331,14 @@ fn compare(
 }
 
 pub(crate) fn differs(device: &dyn Device, place: &str, offset: u64, len: u64) -> Error {
-    let error = Error::Mismatch {
-        expected: "what was written".into(),
-        found: format!("other bytes between byte {offset} and {} of {}", offset + len, device.name()),
-        hint: "the stick is faulty; use another one".into(),
-    };
-    error.within(place)
+    Error::failed(
+        format!(
+            "{place}: what is read back between byte {offset} and byte {} of {} is not what was written",
+            offset + len,
+            device.name()
+        ),
+        "the stick is faulty: use another one",
+    )
 }
 
 fn write_table(device: &mut dyn Device, plan: &StickPlan, verify: bool, outcome: &mut Outcome) -> Result<()> {

@@ -94,6 +94,13 @@ pub fn draft(media: &Media, path: &str) -> String {
     line("# The label; {date} stands for today. Without it the source's.");
     line(&format!("label = {}", quoted(label)));
     line(&format!("iso = {}", quoted(&format!("out/{stem}-{{date}}.iso"))));
+    line(&format!(
+        "# stick = {{ image = {}, scheme = \"gpt\" }}   # a stick too, or only",
+        quoted(&format!("out/{stem}-{{date}}.img"))
+    ));
+    line(
+        "# trial = [\"bios\", \"uefi\"]    # start the result in a virtual machine; the build fails if it does not come up",
+    );
     if media.partitions.is_some() {
         line("# The source also starts as a disk.");
         line("hybrid = true");

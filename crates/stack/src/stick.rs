@@ -1,10 +1,10 @@
 //! From a media to a stick: which of two forms, splitting what is too large, ids.
 
 use crate::images;
-use neat_content::{Content, Error, Job, NodeId, Result, Source, Timestamp};
+use neat_content::{Content, Error, Job, NodeId, Result, Source, Timestamp, Tree};
 use neat_media::{
-    BootCode, BootImage, Media, Platform, TreeKind, master,
-    stick::{Options, Scheme, StickPlan, StickUpdate, plan_update},
+    BootCatalog, BootCode, BootImage, Media, Platform, TreeKind, fat, master,
+    stick::{Options, Scheme, StickPlan, StickUpdate, plan_update, uefi_loaders},
 };
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -83,6 +83,7 @@ fn wants_disc(media: &Media) -> bool {
 fn as_fat32(media: Media, wish: &StickWish<'_>, job: &Job<'_>) -> Result<StickPlan> {
     let mut tree = media.tree;
     let split = images::fit_fat32(&mut tree, job)?;
+    let from_image = add_uefi_files(&mut tree, media.boot.as_ref())?;
     let label = wish.label.unwrap_or(&media.volume.label);
     let options = |seed| Options {
         scheme: wish.scheme,
@@ -94,10 +95,34 @@ fn as_fat32(media: Media, wish: &StickWish<'_>, job: &Job<'_>) -> Result<StickPl
     };
     let seed = wish.seed.unwrap_or_else(|| seed_of(&tree, label, wish.len));
     let mut plan = StickPlan::new(&tree, wish.order, &options(seed))?;
+    plan.notes.extend(from_image);
     if let Some((path, parts)) = split {
         plan.notes.push(split_note(&path, parts));
     }
     Ok(plan)
+}
+
+/// Puts the files of a media's UEFI image beside the others where only that has loaders: a disc's image is a file system
+/// of its own, and a stick has one for everything.
+fn add_uefi_files(tree: &mut Tree, boot: Option<&BootCatalog>) -> Result<Option<String>> {
+    let mut entries = boot.iter().flat_map(|catalog| &catalog.entries);
+    let entry = entries.find(|entry| entry.platform == Platform::UEFI);
+    let Some(entry) = entry.filter(|_| uefi_loaders(tree).is_empty()) else { return Ok(None) };
+    let image = match &entry.image {
+        BootImage::File(path) => tree.file(path).cloned().unwrap_or_default(),
+        BootImage::Hidden(content) => content.clone(),
+    };
+    if !matches!(fat::read::volume_len(&image), Ok(Some(_))) {
+        return Ok(None);
+    }
+    let inside = fat::read::read(&image)?;
+    for step in inside.walk() {
+        let node = inside.node(step.id);
+        if let (Some(content), None) = (node.content(), tree.find_ignoring_case(&step.path)) {
+            tree.put_file(&step.path, content.clone(), node.meta)?;
+        }
+    }
+    Ok(Some("the files of the media's UEFI image lie beside the others".into()))
 }
 
 fn as_disc(media: Media, path: Option<&Path>, wish: &StickWish<'_>, job: &Job<'_>) -> Result<StickPlan> {
@@ -113,7 +138,7 @@ fn as_disc(media: Media, path: Option<&Path>, wish: &StickWish<'_>, job: &Job<'_
     let mut plan = if let Some(path) = path.filter(|path| is_hybrid && !path.is_dir()) {
         // It starts as a disk as it is.
         let source = Source::open(path)?;
-        let extents: Vec<(NodeId, u64, u64)> = media
+        let extents: Vec<master::Extent> = media
             .tree
             .walk()
             .filter_map(|step| {
@@ -184,8 +209,10 @@ pub fn plan_stick_update(
 ) -> Result<StickUpdate> {
     let mut tree = media.tree;
     let split = images::fit_fat32(&mut tree, job)?;
+    let from_image = add_uefi_files(&mut tree, media.boot.as_ref())?;
     let mut plan = plan_update(&Source::open(stick)?, &tree, time, quick, job)
         .map_err(|error| error.within(stick.display()))?;
+    plan.notes.extend(from_image);
     plan.notes.extend(split.map(|(path, parts)| split_note(&path, parts)));
     Ok(plan)
 }
@@ -195,7 +222,7 @@ fn split_note(path: &str, parts: usize) -> String {
 }
 
 /// Ids from what is on the stick: its names, sizes and times.
-fn seed_of(tree: &neat_content::Tree, label: &str, len: Option<u64>) -> [u8; 32] {
+fn seed_of(tree: &Tree, label: &str, len: Option<u64>) -> [u8; 32] {
     let mut text = format!("{label}\n{len:?}\n");
     for step in tree.walk() {
         let node = tree.node(step.id);

@@ -144,7 +144,7 @@ impl Machine {
     /// Whether it ended by starting again; events tell, as far as they came.
     pub(crate) fn was_reset(&mut self) -> bool {
         // Asking makes waiting events come in, or fails because nobody is there any more.
-        let _ = self.monitor.command("query-status", json!({}));
+        let _ = self.monitor.command("query-status", &json!({}));
         self.monitor.events.iter().any(|event| event == "RESET")
     }
 
@@ -158,7 +158,7 @@ impl Machine {
         let path = self.file("text");
         let size = (COLUMNS * LINES * 2) as u64;
         let arguments = json!({ "val": TEXT_AT, "size": size, "filename": path.display().to_string() });
-        if self.monitor.command("pmemsave", arguments).is_err() {
+        if self.monitor.command("pmemsave", &arguments).is_err() {
             return Vec::new();
         }
         let bytes = std::fs::read(&path).unwrap_or_default();
@@ -173,7 +173,7 @@ impl Machine {
     pub(crate) fn picture(&mut self) -> Option<Picture> {
         let path: OsString = self.file("picture.ppm").into();
         let arguments = json!({ "filename": path.to_string_lossy() });
-        self.monitor.command("screendump", arguments).ok()?;
+        self.monitor.command("screendump", &arguments).ok()?;
         Picture::from_ppm(&std::fs::read(&path).ok()?)
     }
 }

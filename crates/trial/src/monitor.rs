@@ -39,7 +39,7 @@ impl Monitor {
         let reader = BufReader::new(stream.try_clone().map_err(Error::io("connect to", path))?);
         let mut monitor = Self { stream, reader, path: path.to_owned(), events: Vec::new() };
         monitor.line()?;
-        monitor.command("qmp_capabilities", json!({}))?;
+        monitor.command("qmp_capabilities", &json!({}))?;
         Ok(monitor)
     }
 
@@ -53,7 +53,7 @@ impl Monitor {
     }
 
     /// Gives a command and waits for its result.
-    pub(crate) fn command(&mut self, name: &str, arguments: Value) -> Result<Value> {
+    pub(crate) fn command(&mut self, name: &str, arguments: &Value) -> Result<Value> {
         let text = json!({ "execute": name, "arguments": arguments }).to_string();
         writeln!(self.stream, "{text}").map_err(Error::io("write to", &self.path))?;
         loop {

@@ -6,7 +6,7 @@ use crate::{
     show,
 };
 use neat_content::{Error, PendingFile, Result};
-use neat_media::{TreeKind, bootwalk, read};
+use neat_media::{bootwalk, read};
 use neat_trial::{Attachment, Firmware, Options, Outcome, Tools};
 use std::{
     path::{Path, PathBuf},
@@ -21,15 +21,21 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
             "master it first: `neatstack master DIR -o OUT.iso`",
         ));
     }
-    let media = read::open(&args.media)?;
+    let source = neat_content::Source::open(&args.media)?;
     let attached = match args.attached {
         Some(AttachedName::Disc) => Attachment::Disc,
-        Some(AttachedName::Disk) => Attachment::Disk,
-        None if media.trees.chosen == TreeKind::Fat => Attachment::Disk,
-        None => Attachment::Disc,
+        None if read::is_disc(&source)? => Attachment::Disc,
+        Some(AttachedName::Disk) | None => Attachment::Disk,
     };
-    let walks = bootwalk::walk_media(&media, &neat_content::Source::open(&args.media)?);
-    let claimed = bootwalk::claims(&walks, attached);
+    let claimed = match read::open(&args.media) {
+        Ok(media) => bootwalk::claims(&bootwalk::walk_media(&media, &source), attached),
+        // What cannot be read can be started all the same, by whoever says with what.
+        Err(error) if args.firmware.is_some() => {
+            context.say(&format!("note: {error}"));
+            Vec::new()
+        }
+        Err(error) => return Err(error),
+    };
     let firmwares = match args.firmware {
         Some(FirmwareName::Bios) => vec![Firmware::Bios],
         Some(FirmwareName::Uefi) => vec![Firmware::Uefi],

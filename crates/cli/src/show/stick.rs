@@ -15,7 +15,10 @@ fn decimal_size(bytes: u64) -> String {
 /// Disks with what a person must know before erasing one.
 pub(crate) fn disks(disks: &[Disk]) -> String {
     let mut text = String::new();
-    for disk in disks {
+    for (number, disk) in disks.iter().enumerate() {
+        if number > 0 {
+            text.push('\n');
+        }
         let heading = style::HEADING;
         let bus = if disk.bus.is_empty() { String::new() } else { format!(", {}", disk.bus) };
         text += &format!(
@@ -93,12 +96,9 @@ pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> 
     for (number, way) in starts(plan).into_iter().enumerate() {
         sheet.row(if number == 0 { "starts" } else { "" }, way);
     }
-    match outcome {
-        Some(outcome) if outcome.compared > 0 => {
-            sheet.row("read back", format!("{}, all of it right", size(outcome.compared)))
-        }
-        Some(_) => sheet.row("read back", "no"),
-        None => {}
+    if let Some(outcome) = outcome {
+        let right = format!("{}, all of it right", size(outcome.compared));
+        sheet.row("read back", if outcome.compared > 0 { right } else { "no".into() });
     }
     let heading = style::HEADING;
     format!("{heading}{}{heading:#}  {}\n{}", to.display(), size(plan.len), sheet.text())

@@ -1,6 +1,7 @@
 //! Driving the built program, and virtual machines.
 #![allow(dead_code, reason = "each test binary uses its part")]
 
+pub mod linux;
 pub mod machine;
 
 use std::{

@@ -78,7 +78,7 @@ fn loader_files(walk: &mut Walk, media: &Media, entry: &BootEntry, name: &str) {
         let configured = folders.iter().find_map(|folder| {
             let join =
                 |file: &&str| if folder.is_empty() { (*file).into() } else { format!("{folder}/{file}") };
-            places.iter().map(|file| join(&file)).find(|path: &String| has(path))
+            places.iter().map(join).find(|path: &String| has(path))
         });
         match configured {
             Some(path) => walk.good(format!("the loader's own file {path} is there")),

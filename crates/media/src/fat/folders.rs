@@ -2,7 +2,7 @@
 
 use super::layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_VOLUME, short_name_sum};
 use super::names::{ShortNames, entry, label, long_entries, short_name};
-use neat_content::{Error, Folder, Meta, NodeId, NodeKind, Result, Timestamp, Tree, fold_case};
+use neat_content::{Content, Error, Folder, Meta, NodeId, NodeKind, Result, Timestamp, Tree, fold_case};
 use std::collections::{HashMap, HashSet};
 use zerocopy::IntoBytes;
 
@@ -100,6 +100,13 @@ impl<'a> Folders<'a> {
             Some(content) => content.len().div_ceil(cluster_len),
             None => (self.entries_of(id) * ENTRY_LEN).div_ceil(cluster_len).max(1),
         }
+    }
+
+    /// A directory to the end of its `len` bytes of clusters, as what lies there would be taken for entries.
+    pub(super) fn clusters(&self, id: NodeId, first: &dyn Fn(NodeId) -> u64, len: u64) -> Content {
+        let mut bytes = self.bytes(id, first);
+        bytes.resize(len as usize, 0);
+        Content::from_bytes(bytes)
     }
 
     /// The bytes of a directory; `first` gives the first cluster of a node, 0 for none.

@@ -221,7 +221,8 @@ impl Volume<'_> {
             }
             let name = full_name(&entry, std::mem::take(&mut long));
             if entry.attributes & ATTR_VOLUME != 0 {
-                label = entry.name.iter().copied().map(char::from).collect::<String>().trim_end().to_owned();
+                let text: String = entry.name.iter().copied().map(char::from).collect();
+                text.trim_end().clone_into(&mut label);
                 continue;
             }
             if name == "." || name == ".." {

@@ -93,15 +93,13 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
             fresh.push(step.id);
             continue;
         };
-        match old.same(&step.path, content, tree.node(step.id).meta.modified, quick, job)? {
-            Some(id) => {
-                places.insert(step.id, old.runs.get(&id).cloned().unwrap_or_default());
-                update.kept += 1;
-            }
-            None => {
-                update.written.push(step.path);
-                fresh.push(step.id);
-            }
+        let modified = tree.node(step.id).meta.modified;
+        if let Some(id) = old.same(&step.path, content, modified, quick, job)? {
+            places.insert(step.id, old.runs.get(&id).cloned().unwrap_or_default());
+            update.kept += 1;
+        } else {
+            update.written.push(step.path);
+            fresh.push(step.id);
         }
     }
     for step in old.tree.walk() {
@@ -250,14 +248,12 @@ impl Old {
         let first = |id| places.get(&id).and_then(|runs| runs.first()).map_or(0, |run| u64::from(run.0));
         let mut data = Vec::new();
         for id in fresh {
-            let (bytes, name) = match tree.node(*id).content() {
-                Some(content) => (content.clone(), tree.path(*id)),
-                None => {
-                    let mut bytes = folders.bytes(*id, &first);
-                    let count = folders.clusters_of(*id, geometry.cluster_len);
-                    bytes.resize((count * geometry.cluster_len) as usize, 0);
-                    (Content::from_bytes(bytes), format!("the folder {}", tree.path(*id)))
-                }
+            let (bytes, name) = if let Some(content) = tree.node(*id).content() {
+                (content.clone(), tree.path(*id))
+            } else {
+                let count = folders.clusters_of(*id, geometry.cluster_len);
+                let bytes = folders.clusters(*id, &first, count * geometry.cluster_len);
+                (bytes, format!("the folder {}", tree.path(*id)))
             };
             update.bytes += bytes.len();
             let mut done = 0;

@@ -136,14 +136,11 @@ impl Volume {
         }
         for (id, cluster, count) in placed {
             let offset = shape.cluster_start(cluster);
-            pieces.push(match tree.node(id).content() {
-                Some(content) => piece(offset, content.clone(), Part::File(id)),
-                None => {
-                    // To the end of the cluster, as what lies there would be taken for entries.
-                    let mut bytes = folders.bytes(id, &first);
-                    bytes.resize((count * shape.cluster_len) as usize, 0);
-                    piece(offset, Content::from_bytes(bytes), Part::Folder(id))
-                }
+            pieces.push(if let Some(content) = tree.node(id).content() {
+                piece(offset, content.clone(), Part::File(id))
+            } else {
+                let bytes = folders.clusters(id, &first, count * shape.cluster_len);
+                piece(offset, bytes, Part::Folder(id))
             });
         }
         let len = shape.total_sectors * SECTOR;

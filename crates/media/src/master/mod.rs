@@ -139,6 +139,9 @@ enum Part {
     GptBackup,
 }
 
+/// A file on a disc: first byte and length.
+pub type Extent = (NodeId, u64, u64);
+
 /// Gives out sectors.
 #[derive(Default)]
 struct Sectors {
@@ -361,7 +364,7 @@ impl Plan {
 
     /// The disc as content, for whoever does not write it from its start to its end. Its tables are kept in an unnamed
     /// file in `folder`; files stay where they are. Also where each file lies.
-    pub fn to_content(&self, folder: &Path, job: &Job<'_>) -> Result<(Content, Vec<(NodeId, u64, u64)>)> {
+    pub fn to_content(&self, folder: &Path, job: &Job<'_>) -> Result<(Content, Vec<Extent>)> {
         let file = tempfile::tempfile_in(folder).map_err(Error::io("create a file in", folder))?;
         let mut tables = Output::new(file, folder, None);
         let mut blobs = Vec::new();

@@ -263,7 +263,12 @@ const SYSTEM_AREA: u64 = 16 * 2048;
 impl StickPlan {
     /// A stick that holds a disc which also starts as a disk. `disc` is all of it; `extents` are its files with their
     /// places, so that they can be told apart.
-    pub fn of_disc(tree: Tree, label: &str, disc: &Content, extents: &[(NodeId, u64, u64)]) -> Result<Self> {
+    pub fn of_disc(
+        tree: Tree,
+        label: &str,
+        disc: &Content,
+        extents: &[crate::master::Extent],
+    ) -> Result<Self> {
         let len = disc.len();
         let slot = |from: u64, to: u64, kind| -> Result<Slot> {
             Ok(Slot { offset: from, content: disc.part(from, to - from)?, kind })

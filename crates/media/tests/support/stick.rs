@@ -136,14 +136,9 @@ pub fn walk(path: &Path, disk_len: u64) -> Stick {
     assert!((65_525..0x0FFF_FFF5).contains(&clusters), "{clusters} clusters are FAT32");
     assert!((clusters + 2) * 4 <= fat_sectors * 512);
     // The table of the specification: clusters by the size of the volume.
-    let wanted = match total {
-        0..=66_600 => panic!("too small for FAT32"),
-        ..=532_480 => 512,
-        ..=16_777_216 => 4096,
-        ..=33_554_432 => 8192,
-        ..=67_108_864 => 16_384,
-        _ => 32_768,
-    };
+    assert!(total > 66_600, "too small for FAT32");
+    let sizes = [(532_480, 512), (16_777_216, 4096), (33_554_432, 8192), (67_108_864, 16_384)];
+    let wanted = sizes.iter().find(|(most, _)| total <= *most).map_or(32_768, |(_, size)| *size);
     assert_eq!(cluster_len, wanted, "cluster size of {total} sectors");
     assert!(reader.bytes(start + 6 * 512, 512) == boot, "the copy of the boot sector");
     let fats: Vec<Vec<u8>> = (0..2)
@@ -192,7 +187,8 @@ pub fn walk(path: &Path, disk_len: u64) -> Stick {
             let first = u32::from(le16(raw, 20)) << 16 | u32::from(le16(raw, 26));
             if raw[11] & 0x08 != 0 {
                 assert!(folder.is_empty() && long.is_empty(), "the label stands in the root");
-                label = String::from_utf8(short.to_vec()).unwrap().trim_end().to_owned();
+                let text = String::from_utf8(short.to_vec()).unwrap();
+                text.trim_end().clone_into(&mut label);
                 continue;
             }
             if !folder.is_empty() && index < 2 {
@@ -216,7 +212,7 @@ pub fn walk(path: &Path, disk_len: u64) -> Stick {
                 let (base, extension) = (part(&short[..8]), part(&short[8..]));
                 if extension.is_empty() { base } else { format!("{base}.{extension}") }
             } else {
-                let sum = short.iter().fold(0_u8, |sum, byte| (sum >> 1 | sum << 7).wrapping_add(*byte));
+                let sum = short.iter().fold(0_u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
                 let count = long.len() as u8;
                 let mut units = Vec::new();
                 for (position, (order, own_sum, piece)) in long.iter().enumerate() {
