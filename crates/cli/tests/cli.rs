@@ -28,7 +28,7 @@ fn look_says_what_a_technician_wants_to_know() {
     for wanted in [
         "QUAY_OS_7",
         "UDF 1.02 (read), Joliet, ISO 9660",
-        "16 files in 11 folders",
+        "17 files in 11 folders",
         "BIOS: boot/bios.img, 4.0 KiB, loads 8 sectors",
         "holds EFI/BOOT/BOOTX64.EFI",
         "none where setup looks",
@@ -38,7 +38,7 @@ fn look_says_what_a_technician_wants_to_know() {
     let look = json(&dir, &["look", "quay-os-7.iso", "--json", "--digest", "sha256"]);
     assert_eq!(
         (&look["kind"], &look["files"], &look["boot"][0]["load_sectors"]),
-        (&"media".into(), &16.into(), &8.into())
+        (&"media".into(), &17.into(), &8.into())
     );
     assert_eq!(look["digest"].as_str().unwrap().len(), "sha256 ".len() + 64);
     for (path, kind) in [("bridge.stack.toml", "stack-file"), ("bridge-answers.xml", "answer-file")] {
@@ -153,7 +153,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert_eq!(look["digest"], format!("sha256 {}", ledger["output"]["sha256"].as_str().unwrap()));
     assert_eq!(look["answer_files"][0]["path"], "autounattend.xml");
     assert_eq!(look["label"], "BRIDGE_7");
-    assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
+    assert_eq!(names(&dir.join("out")), ["bridge.img", "bridge.iso", "bridge.ledger.json"]);
     assert_eq!(ledger["files"].as_array().unwrap().len(), 11);
     let on_disc = json(&dir, &["files", "out/bridge.iso", "--digest", "sha256", "--json"]);
     for file in ledger["files"].as_array().unwrap() {
@@ -453,11 +453,15 @@ fn a_stopped_or_killed_build_leaves_nothing_that_looks_finished() {
         if signal == "INT" {
             assert_eq!(status.code(), Some(130));
         }
-        assert!(!out.join("bridge.iso").exists());
+        assert!(!out.join("bridge.iso").exists() && !out.join("bridge.img").exists());
         assert_eq!(unfinished(), leaves_trace, "{signal}");
     }
     ok(&dir, &["build", "bridge.stack.toml", "-q"]);
-    assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"], "the next build cleans up");
+    assert_eq!(
+        names(&dir.join("out")),
+        ["bridge.img", "bridge.iso", "bridge.ledger.json"],
+        "the next build cleans up"
+    );
 }
 
 #[test]

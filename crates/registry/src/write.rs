@@ -196,9 +196,11 @@ impl<'a> Writer<'a> {
         let children = || key.children.iter().map(|child| hive.key(*child));
         let longest = |lens: &mut dyn Iterator<Item = u32>| lens.max().unwrap_or(0);
         let narrow = if key.name.is_wide { 0 } else { layout::KEY_NARROW_NAME };
+        // Whatever a damaged hive said of it.
+        let root = if id == Hive::ROOT { layout::KEY_ROOT } else { 0 };
         let raw = RawKey {
             signature: *b"nk",
-            flags: (key.flags & !layout::KEY_VOLATILE | narrow).into(),
+            flags: (key.flags & !(layout::KEY_VOLATILE | layout::KEY_ROOT) | root | narrow).into(),
             written: key.written.into(),
             access: key.access.into(),
             parent: if id == Hive::ROOT { NONE.into() } else { self.keys[key.parent.0 as usize].into() },
