@@ -570,9 +570,12 @@ pub(crate) struct BuildArgs {
     /// With a site list, only this machine; may be given several times
     #[arg(long, value_name = "MACHINE")]
     pub only: Vec<String>,
-    /// Compute the SHA-256 of the ISO file while writing it, for the ledger
+    /// Compute the SHA-256 of what is written, for the ledger; builds with a stick or a trial do so anyway
     #[arg(long)]
     pub digest: bool,
+    /// Do not, which is quicker on machines without instructions for it
+    #[arg(long, conflicts_with = "digest")]
+    pub no_digest: bool,
     #[command(flatten)]
     pub depot: DepotWhere,
 }

@@ -13,7 +13,11 @@ use neat_media::{
     fat::volume::Part,
     stick::{ALIGNMENT, SlotKind, StickPlan},
 };
-use std::hash::{BuildHasher, Hasher, RandomState};
+use std::{
+    hash::{BuildHasher, Hasher, RandomState},
+    sync::mpsc::{channel, sync_channel},
+    thread,
+};
 
 /// Bytes written and read at a time.
 const WINDOW: u64 = 4 << 20;
@@ -294,7 +298,8 @@ fn write_slots(device: &mut dyn Device, plan: &StickPlan, job: &Job<'_>) -> Resu
     Ok((checks, window.written))
 }
 
-/// Reads everything back, window by window.
+/// Reads everything back, window by window. Another thread digests a window while the next one is read, so that this
+/// goes as fast as the device.
 fn compare(
     device: &mut dyn Device,
     plan: &StickPlan,
@@ -305,24 +310,53 @@ fn compare(
     let total = checks.iter().map(|check| u64::from(check.len)).sum();
     job.event(Event::StepStarted { step: "reading it back", total_bytes: Some(total) });
     let len = device.len() / device.block_len() * device.block_len();
-    let mut buffer = Buffer::new(WINDOW as usize);
-    for group in checks.chunk_by(|a, b| a.offset / WINDOW == b.offset / WINDOW) {
-        job.check()?;
-        let Some((first, last)) = group.first().zip(group.last()) else { continue };
-        let name = |check: &Check| plan.slots[check.slot as usize].name(&plan.tree);
-        let block = device.block_len();
-        let start = first.offset / block * block;
-        let end = (last.offset + u64::from(last.len)).next_multiple_of(block).min(len);
-        let bytes = &mut buffer.as_mut_slice()[..(end - start) as usize];
-        read_all(device, &name(first), start, bytes)?;
-        for check in group {
-            let inside = (check.offset - start) as usize;
-            if blake3::hash(&bytes[inside..inside + check.len as usize]) != check.digest {
-                return Err(differs(device, &name(check), check.offset, u64::from(check.len)));
-            }
-            outcome.compared += u64::from(check.len);
-            job.event(Event::BytesDone(check.len.into()));
+    let block = device.block_len();
+    let name = |check: &Check| plan.slots[check.slot as usize].name(&plan.tree);
+    let wrong = thread::scope(|scope| {
+        let (send_full, full) = sync_channel::<(Buffer, u64, &[Check])>(1);
+        let (send_empty, empty) = channel();
+        for _ in 0..3 {
+            let _ = send_empty.send(Buffer::new(WINDOW as usize));
         }
+        let digesting = scope.spawn(move || {
+            for (buffer, start, group) in full {
+                let is_wrong = |check: &&Check| {
+                    let inside = (check.offset - start) as usize;
+                    let bytes = &buffer.as_slice()[inside..inside + check.len as usize];
+                    blake3::hash(bytes) != check.digest
+                };
+                if let Some(check) = group.iter().find(is_wrong) {
+                    return Some(check);
+                }
+                let _ = send_empty.send(buffer);
+            }
+            None
+        });
+        for group in checks.chunk_by(|a, b| a.offset / WINDOW == b.offset / WINDOW) {
+            job.check()?;
+            let Some((first, last)) = group.first().zip(group.last()) else { continue };
+            let start = first.offset / block * block;
+            let end = (last.offset + u64::from(last.len)).next_multiple_of(block).min(len);
+            // Nobody at the other end: it has found what is wrong.
+            let Ok(mut buffer) = empty.recv() else { break };
+            read_all(device, &name(first), start, &mut buffer.as_mut_slice()[..(end - start) as usize])?;
+            let bytes: u64 = group.iter().map(|check| u64::from(check.len)).sum();
+            if send_full.send((buffer, start, group)).is_err() {
+                break;
+            }
+            outcome.compared += bytes;
+            job.event(Event::BytesDone(bytes));
+        }
+        drop(send_full);
+        digesting.join().map_err(|_| {
+            Error::failed(
+                "comparing ended in a fault of Neat Stack",
+                "report this with the command that you gave",
+            )
+        })
+    })?;
+    if let Some(check) = wrong {
+        return Err(differs(device, &name(check), check.offset, u64::from(check.len)));
     }
     let is_file = |slot: &&neat_media::stick::Slot| matches!(slot.kind, SlotKind::Volume(Part::File(_)));
     outcome.files = plan.slots.iter().filter(is_file).count() as u64;

@@ -27,8 +27,8 @@ pub struct BuildOptions<'a> {
     pub stack_text: &'a str,
     /// Version of the program.
     pub program: &'a str,
-    /// Whether the finished file is digested while it is written.
-    pub digest: bool,
+    /// Whether finished files are digested while they are written; `None` for those of sticks and trials.
+    pub digest: Option<bool>,
     /// Number of threads that compress, 0 for as many as there are cores.
     pub threads: usize,
 }
@@ -124,11 +124,11 @@ impl Prepared<'_> {
         Ok(outcomes)
     }
 
-    /// Whether outputs are digested: when asked for, and where a ledger is to vouch for several files or a trial.
+    /// Whether outputs are digested: as asked for, else where a ledger is to vouch for several files or a trial.
     fn digest(&self, options: &BuildOptions<'_>) -> Option<DigestKind> {
         let media = &self.recipe.stack.media;
-        let wanted = options.digest || media.stick.is_some() || !media.trial.is_empty();
-        wanted.then_some(DigestKind::Sha256)
+        let usual = media.stick.is_some() || !media.trial.is_empty();
+        options.digest.unwrap_or(usual).then_some(DigestKind::Sha256)
     }
 
     /// Many discs, what they share read once.

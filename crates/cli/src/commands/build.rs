@@ -49,7 +49,12 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     }
     let has_sites = !stack.variant.is_empty();
     let outcomes = prepared.build(
-        &BuildOptions { stack_text: &text, program: PROGRAM, digest: args.digest, threads: context.threads },
+        &BuildOptions {
+            stack_text: &text,
+            program: PROGRAM,
+            digest: if args.no_digest { Some(false) } else { args.digest.then_some(true) },
+            threads: context.threads,
+        },
         &context.job(),
     )?;
     if !context.json {

@@ -26,7 +26,7 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let prepared = Prepared::new(&stack, &demo.stack, &clock, Wishes::default(), &job)?;
     let plan = show::plan::plan(&prepared.report);
     let outcomes = prepared.build(
-        &BuildOptions { stack_text: &text, program: PROGRAM, digest: true, threads: context.threads },
+        &BuildOptions { stack_text: &text, program: PROGRAM, digest: Some(true), threads: context.threads },
         &job,
     )?;
     let Some(outcome) = outcomes.first() else { return Ok(()) };

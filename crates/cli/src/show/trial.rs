@@ -42,6 +42,9 @@ pub(crate) fn table(media: &Path, outcomes: &[Outcome], pictures: &[Option<PathB
     let heading = style::HEADING;
     let mut text = String::new();
     for (outcome, picture) in outcomes.iter().zip(pictures) {
+        if !text.is_empty() {
+            text.push('\n');
+        }
         let verdict = if outcome.came_up {
             format!("{}came up{:#}", style::GOOD, style::GOOD)
         } else {
