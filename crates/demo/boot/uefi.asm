@@ -100,14 +100,20 @@ entry:
         call [rcx + CLEAR_SCREEN]
         call serial_init
         lea rsi, [r15 + text_start - DATA_FILE]
-        call print
+        call print_on_console
         call find_answer_file
-        lea rsi, [r15 + text_found - DATA_FILE]
+        lea rbx, [r15 + text_found - DATA_FILE]
         test eax, eax
         jnz .say
-        lea rsi, [r15 + text_none - DATA_FILE]
+        lea rbx, [r15 + text_none - DATA_FILE]
 .say:
-        call print
+        mov rsi, rbx
+        call print_on_console
+        ; Firmware may show its console on the serial port too; the whole line comes a second time then.
+        lea rsi, [r15 + text_start - DATA_FILE]
+        call print_on_serial
+        mov rsi, rbx
+        call print_on_serial
 .halt:
         hlt
         jmp .halt
@@ -157,20 +163,22 @@ find_answer_file:
         add rsp, 0x48
         ret
 
-; Prints the text of 16-bit units at RSI on the console and on the serial port.
-print:
-        push rsi
-        sub rsp, 0x20
+; Prints the text of 16-bit units at RSI on the console.
+print_on_console:
+        sub rsp, 0x28
         mov rcx, [r12 + SYSTEM_CON_OUT]
         mov rdx, rsi
         call [rcx + OUTPUT_STRING]
-        add rsp, 0x20
-        pop rsi
+        add rsp, 0x28
+        ret
+
+; Prints the text of 16-bit units at RSI on the serial port.
+print_on_serial:
 .next:
         lodsw
         test ax, ax
         jz .done
-        mov bl, al
+        mov dil, al
         mov dx, SERIAL + 5
         mov ecx, 0x100000
 .wait:
@@ -179,7 +187,7 @@ print:
         jnz .ready
         loop .wait
 .ready:
-        mov al, bl
+        mov al, dil
         mov dx, SERIAL
         out dx, al
         jmp .next

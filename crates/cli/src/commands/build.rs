@@ -57,11 +57,6 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
         },
         &context.job(),
     )?;
-    if !context.json {
-        for trial in outcomes.iter().flat_map(|outcome| &outcome.ledger.trials) {
-            context.say(&show::plan::trial(trial));
-        }
-    }
     match outcomes.as_slice() {
         [outcome] if !has_sites && context.json => context.print_json(&outcome.ledger),
         [outcome] if !has_sites => {

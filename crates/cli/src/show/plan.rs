@@ -179,22 +179,14 @@ pub(crate) fn built_several(ledgers: &[&Ledger]) -> String {
 pub(crate) fn built(ledger: &Ledger, path: &str) -> String {
     let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
     let last = outputs.clone().count() - 1;
-    let texts = outputs.enumerate().map(|(number, own)| output(own, (number == last).then_some(path)));
-    texts.collect()
+    let text = |(number, own): (usize, &LedgerOutput)| {
+        let trials = ledger.trials.iter().filter(|trial| trial.path == own.path).collect();
+        output(own, trials, (number == last).then_some(path))
+    };
+    outputs.enumerate().map(text).collect()
 }
 
-/// How a finished media came up.
-pub(crate) fn trial(trial: &LedgerTrial) -> String {
-    format!(
-        "{} came up as a {} with {}: {}",
-        trial.path,
-        trial.attached.name(),
-        trial.firmware.name(),
-        trial.evidence
-    )
-}
-
-fn output(output: &LedgerOutput, ledger: Option<&str>) -> String {
+fn output(output: &LedgerOutput, trials: Vec<&LedgerTrial>, ledger: Option<&str>) -> String {
     let mut sheet = Sheet::default();
     sheet.row("label", label(&output.label));
     for (number, entry) in output.boot.iter().enumerate() {
@@ -202,6 +194,10 @@ fn output(output: &LedgerOutput, ledger: Option<&str>) -> String {
     }
     if let Some(sha256) = &output.sha256 {
         sheet.row("sha256", sha256);
+    }
+    for (number, trial) in trials.into_iter().enumerate() {
+        let text = format!("{}: {}", trial.firmware.name(), trial.evidence);
+        sheet.row(if number == 0 { "came up" } else { "" }, text);
     }
     sheet.row_if("ledger", ledger.unwrap_or_default());
     format!("{}{}{:#}  {}\n{}", style::HEADING, output.path, style::HEADING, size(output.size), sheet.text())
