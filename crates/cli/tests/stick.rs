@@ -254,37 +254,34 @@ fn killed_at_a_hundred_moments_no_image_appears() {
 #[test]
 fn a_build_writes_disc_and_stick_or_either() {
     let (_dir, dir) = demo();
-    let ledger = json(&dir, &["build", "bridge.stack.toml", "--json"]);
-    for (output, name) in [(&ledger["output"], "out/bridge.iso"), (&ledger["stick"], "out/bridge.img")] {
+    let ledger = json(&dir, &["build", "deck.stack.toml", "--json"]);
+    for (output, name) in [(&ledger["output"], "out/deck.iso"), (&ledger["stick"], "out/deck.img")] {
         assert_eq!(output["path"], name);
         assert_eq!(output["sha256"], sha256(&dir, name));
     }
-    assert!(ok(&dir, &["compare", "out/bridge.iso", "out/bridge.img"]).contains("nothing differs"));
-    check(&dir, "out/bridge.img", "out/bridge.iso");
-    let (iso, img) = (sha256(&dir, "out/bridge.iso"), sha256(&dir, "out/bridge.img"));
-    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
-    assert_eq!((sha256(&dir, "out/bridge.iso"), sha256(&dir, "out/bridge.img")), (iso.clone(), img.clone()));
-    let text = fs::read_to_string(dir.join("bridge.stack.toml")).unwrap();
+    assert!(ok(&dir, &["compare", "out/deck.iso", "out/deck.img"]).contains("nothing differs"));
+    check(&dir, "out/deck.img", "out/deck.iso");
+    let (iso, img) = (sha256(&dir, "out/deck.iso"), sha256(&dir, "out/deck.img"));
+    ok(&dir, &["build", "deck.stack.toml", "-q"]);
+    assert_eq!((sha256(&dir, "out/deck.iso"), sha256(&dir, "out/deck.img")), (iso.clone(), img.clone()));
+    let text = fs::read_to_string(dir.join("deck.stack.toml")).unwrap();
     let write = |name: &str, from: &str, to: &str| {
         assert!(text.contains(from));
         fs::write(dir.join(name), text.replace(from, to)).unwrap();
     };
     // Each alone is what it is beside the other.
-    write("stick.stack.toml", "iso = \"out/bridge.iso\"\n", "");
+    write("stick.stack.toml", "iso = \"out/deck.iso\"\n", "");
     let plan = json(&dir, &["plan", "stick.stack.toml", "--json"]);
-    assert!(plan["output"]["iso"].is_null() && plan["output"]["stick"]["path"] == "out/bridge.img");
+    assert!(plan["output"]["iso"].is_null() && plan["output"]["stick"]["path"] == "out/deck.img");
     // A stick of an earlier build, whose ledger is that of the disc beside it, is not overwritten by another recipe's.
     fs::create_dir(dir.join("kept")).unwrap();
-    fs::rename(dir.join("out/bridge.ledger.json"), dir.join("kept/bridge.ledger.json")).unwrap();
+    fs::rename(dir.join("out/deck.ledger.json"), dir.join("kept/deck.ledger.json")).unwrap();
     assert_eq!(fails(&dir, &["build", "stick.stack.toml"]).0, 4);
-    fs::remove_file(dir.join("out/bridge.img")).unwrap();
+    fs::remove_file(dir.join("out/deck.img")).unwrap();
     let alone = json(&dir, &["build", "stick.stack.toml", "--json"]);
-    assert_eq!(
-        (&alone["output"]["path"], &alone["output"]["sha256"]),
-        (&"out/bridge.img".into(), &img.into())
-    );
+    assert_eq!((&alone["output"]["path"], &alone["output"]["sha256"]), (&"out/deck.img".into(), &img.into()));
     assert_eq!(alone["files"], ledger["files"], "files on the media have their digests");
-    write("neither.stack.toml", "iso = \"out/bridge.iso\"\n", "");
+    write("neither.stack.toml", "iso = \"out/deck.iso\"\n", "");
     let neither = fs::read_to_string(dir.join("neither.stack.toml")).unwrap();
     fs::write(dir.join("neither.stack.toml"), neither.replace("stick = {", "# stick = {")).unwrap();
     let (code, error) = fails(&dir, &["plan", "neither.stack.toml"]);

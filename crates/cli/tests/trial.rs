@@ -355,7 +355,7 @@ fn an_image_file_of_six_gib_goes_onto_a_stick_in_parts() {
 #[ignore = "needs QEMU and OVMF"]
 fn a_build_that_does_not_come_up_leaves_nothing_but_a_picture() {
     let (_dir, dir) = demo();
-    let text = fs::read_to_string(dir.join("bridge.stack.toml")).unwrap();
+    let text = fs::read_to_string(dir.join("deck.stack.toml")).unwrap();
     fs::write(dir.join("t.stack.toml"), text.replace("[media]\n", "[media]\ntrial = [\"bios\", \"uefi\"]\n"))
         .unwrap();
     let ledger = json(&dir, &["build", "t.stack.toml", "--json"]);
@@ -376,7 +376,7 @@ fn a_build_that_does_not_come_up_leaves_nothing_but_a_picture() {
             "[[place]]\nfrom = \"bios.img\"\nto = \"media:/boot/\"\nreplace = true\n\n[media]\n",
         )
         .replace("trial = [\"bios\", \"uefi\"]", "trial = [\"bios\"]")
-        .replace("out/bridge", "out/halted")
+        .replace("out/deck", "out/halted")
         .lines()
         .filter(|line| !line.starts_with("stick = "))
         .fold(String::new(), |text, line| text + line + "\n");

@@ -78,12 +78,28 @@ dialects = ["unattend"]
 [media]
 label = "BRIDGE_7"
 iso = "out/bridge.iso"
-# The same on a stick, from the same pass. With QEMU on the machine, trial = ["bios", "uefi"] starts both.
-stick = { image = "out/bridge.img", scheme = "gpt" }
 publisher = "BRACKWATER FERRIES"
 # The same file starts from a disc and, written to a stick, as a disk.
 hybrid = true
 boot_code = "boot-code.bin"
+"#;
+
+const DECK: &str = r#"# The tablets on deck: an ISO file and a stick, from the same pass.
+title = "Deck tablet"
+
+[source]
+media = "@MEDIA@"
+editions = ["Quay OS 7 Kiosk"]
+
+[answer]
+file = "bridge-answers.xml"
+
+[media]
+label = "DECK_7"
+iso = "out/deck.iso"
+stick = { image = "out/deck.img", scheme = "gpt" }
+# With QEMU on the machine, both are started before they get their names.
+# trial = ["bios", "uefi"]
 "#;
 
 const CATALOGUE: &str = r#"# Components, settings and profiles of Quay OS 7.
@@ -393,6 +409,7 @@ pub(crate) fn tree() -> Result<Tree> {
     put("helm-password.txt", b"made up for the demo\n")?;
     put("bridge-answers.xml", LAST_YEAR.as_bytes())?;
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
+    put("deck.stack.toml", DECK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;
     put("site-files/telephone-list.txt", b"Bridge 100\r\nEngine room 200\r\nHarbour office 300\r\n")?;

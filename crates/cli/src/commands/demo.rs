@@ -66,6 +66,7 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
             format!("neatstack stick --list --simulated {folder}/sticks"),
             "rehearse erasing a stick: one is sound, one lies about its size, one is in use",
         ),
+        (format!("neatstack build {folder}/deck.stack.toml"), "an ISO file and a stick, from the same pass"),
         (
             format!(
                 "neatstack inventory {} --edition 2 --catalogue {folder}/quay.catalogue.toml",
