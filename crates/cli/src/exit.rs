@@ -1,6 +1,6 @@
 //! Errors for people, and the exit codes.
 
-use crate::show::style;
+use crate::show::{style, wrapped};
 use anstream::eprintln;
 use neat_content::{Class, Error};
 use std::{io::ErrorKind, process::ExitCode};
@@ -28,9 +28,10 @@ pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
         return ExitCode::from(code);
     }
     let heading = if error.class() == Class::Unsafe { "refused" } else { "error" };
+    let message = wrapped(&message, heading.len() + 2);
     eprintln!("{}{heading}:{:#} {message}", style::BAD, style::BAD);
     if !hint.is_empty() {
-        eprintln!("  {}what to do:{:#} {hint}", style::GOOD, style::GOOD);
+        eprintln!("  {}what to do:{:#} {}", style::GOOD, style::GOOD, wrapped(&hint, 14));
     }
     ExitCode::from(code)
 }

@@ -84,15 +84,16 @@ hybrid = true
 boot_code = "boot-code.bin"
 "#;
 
-const DECK: &str = r#"# The tablets on deck: an ISO file and a stick, from the same pass.
-title = "Deck tablet"
+const DECK: &str = r#"# A spare console that stands on deck: an ISO file and a stick, from the same pass.
+title = "Deck console"
 
 [source]
 media = "@MEDIA@"
-editions = ["Quay OS 7 Kiosk"]
+editions = ["Quay OS 7 Bridge"]
 
 [answer]
-file = "bridge-answers.xml"
+file = "bridge.answer.toml"
+dialects = ["unattend"]
 
 [media]
 label = "DECK_7"
