@@ -294,6 +294,59 @@ fn a_build_writes_disc_and_stick_or_either() {
 }
 
 #[test]
+fn an_image_file_that_is_compressed_by_the_build_comes_onto_both() {
+    let (_dir, dir) = demo();
+    let text = fs::read_to_string(dir.join("deck.stack.toml")).unwrap();
+    fs::write(dir.join("deck.stack.toml"), format!("{text}compression = \"max\"\n")).unwrap();
+    let plan = json(&dir, &["plan", "deck.stack.toml", "--json"]);
+    let notes = plan["findings"].to_string();
+    assert!(notes.contains("is an estimate"), "{notes}");
+    let ledger = json(&dir, &["build", "deck.stack.toml", "--no-digest", "--json"]);
+    assert!(ledger["output"]["sha256"].is_null() && ledger["stick"]["sha256"].is_null());
+    check(&dir, "out/deck.img", "out/deck.iso");
+    let size = |media: &str| {
+        let editions = json(&dir, &["look", media, "--json"])["image_files"][0]["size"].clone();
+        editions.as_u64().unwrap()
+    };
+    assert_eq!(size("out/deck.iso"), size("out/deck.img"));
+    assert!(size("out/deck.img") < size(ISO));
+}
+
+#[test]
+fn the_form_follows_the_loader_unless_it_is_given() {
+    let (_dir, dir) = demo();
+    for (name, bytes) in
+        [("isolinux/isolinux.bin", vec![0xEB; 30_000]), ("isolinux/isolinux.cfg", vec![b'x'; 9])]
+    {
+        fs::create_dir_all(dir.join("linux/isolinux")).unwrap();
+        fs::write(dir.join("linux").join(name), bytes).unwrap();
+    }
+    fs::write(dir.join("code.bin"), [0x90; 432]).unwrap();
+    ok(&dir, &["master", "linux", "-o", "linux.iso", "-q"]);
+    let disc = json(&dir, &["stick", "linux.iso", "--to", "a.img", "--boot-code", "code.bin", "--json"]);
+    assert_eq!((disc["form"].as_str(), disc["verified"].is_null()), (Some("disc"), true));
+    let bytes = fs::read(dir.join("a.img")).unwrap();
+    assert!(bytes[..432] == [0x90; 432] && bytes[510..512] == [0x55, 0xAA]);
+    assert_eq!(json(&dir, &["look", "a.img", "--json"])["form"], "iso");
+    let walks = json(&dir, &["look", "a.img", "--boot", "--json"]);
+    assert!(walks["walks"][2]["claimed"].as_bool().unwrap(), "as a disk on BIOS: {walks}");
+    // A disc that starts as a disk already is taken as it is.
+    ok(&dir, &["stick", "a.img", "--to", "b.img", "-q"]);
+    assert!(fs::read(dir.join("b.img")).unwrap() == bytes);
+    let fat = json(&dir, &["stick", "linux.iso", "--to", "c.img", "--form", "fat32", "--json"]);
+    assert_eq!(fat["form"], "fat32");
+    check(&dir, "c.img", "linux.iso");
+    let (code, error) = fails(&dir, &["stick", "linux.iso", "--to", "d.img", "--boot-manager", "x"]);
+    assert!(code == 2 && error.contains("--form fat32"), "{error}");
+    // Onto a device: the table still comes last, and what is read back is right.
+    let word = ["--simulated", "sticks", "--yes-erase", "FP8-20260302", "--json"];
+    let device = json(&dir, &[&["stick", "a.img", "--to", "blue"], &word[..]].concat());
+    assert_eq!((&device["form"], &device["verified"]), (&"disc".into(), &true.into()));
+    let written = fs::read(dir.join("sticks/blue.bytes")).unwrap();
+    assert!(written[..bytes.len()] == bytes[..]);
+}
+
+#[test]
 fn each_machine_of_a_list_gets_a_stick() {
     let (_dir, dir) = demo();
     let text = fs::read_to_string(dir.join("fleet.stack.toml")).unwrap();

@@ -16,6 +16,7 @@ use neat_content::{Class, Content, Job, Meta, Source, Timestamp, Tree};
 use neat_device::{
     Device,
     disks::{self, Disk, Places},
+    file::ImageDevice,
     guard::{self, Consent},
     simulated::{Description, Fault, Simulated},
     update,
@@ -362,6 +363,50 @@ fn only_the_disk_that_was_named_is_erased() {
     // The system's disk is refused whatever is said.
     let system = Disk { system: true, removable: false, ..sound };
     assert!(guard::check(&system, Consent { named: Some("P-1"), fixed: true }).is_err());
+}
+
+#[test]
+fn an_image_file_is_changed_by_one_run_at_a_time() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("stick.img");
+    fs::write(&path, [1; 4096]).unwrap();
+    let mut first = ImageDevice::open(&path).unwrap();
+    let error = ImageDevice::open(&path).unwrap_err();
+    assert!(error.class() == Class::Unsafe && error.to_string().contains("another run"), "{error}");
+    first.write_at(512, &[2; 512]).unwrap();
+    first.flush().unwrap();
+    let mut back = [0; 1024];
+    assert_eq!((first.len(), first.read_at(0, &mut back).unwrap()), (4096, 1024));
+    assert!(back[..512] == [1; 512] && back[512..] == [2; 512]);
+    drop(first);
+    ImageDevice::open(&path).unwrap();
+}
+
+#[test]
+fn descriptions_of_devices_are_read_and_wrong_ones_explained() {
+    let dir = tempfile::tempdir().unwrap();
+    let put = |name: &str, text: &str| fs::write(dir.path().join(name), text).unwrap();
+    put("b.device.toml", "model = \"B\"\nserial = \"\"\nsize = 1000\nremovable = false\n");
+    put(
+        "a.device.toml",
+        "model = \"A\"\nserial = \"1\"\nsize = 2000\nfaults = [{ short-writes = 512 }, { disappears = 7 }]\n",
+    );
+    put("notes.txt", "no device");
+    let disks = disks::simulated(dir.path()).unwrap();
+    let told: Vec<_> =
+        disks.iter().map(|disk| (guard::erase_word(disk), disk.size, disk.removable)).collect();
+    assert_eq!(told, [("1", 2000, true), ("B", 1000, false)]);
+    let device = Simulated::open(dir.path(), "a").unwrap();
+    assert_eq!(device.description.faults, [Fault::ShortWrites(512), Fault::Disappears(7)]);
+    for (text, wanted) in [
+        ("model = \"C\"\nserial = \"1\"\n", "size"),
+        ("model = \"C\"\nserial = \"1\"\nsize = 5\nspeed = 3\n", "speed"),
+        ("model = \"C\"\nserial = \"1\"\nsize = 5\nfaults = [{ burns = 1 }]\n", "burns"),
+    ] {
+        put("c.device.toml", text);
+        let error = disks::simulated(dir.path()).unwrap_err().to_string();
+        assert!(error.contains("c.device.toml") && error.contains(wanted), "{error}");
+    }
 }
 
 #[test]

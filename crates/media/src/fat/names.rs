@@ -124,3 +124,81 @@ pub(super) fn long_entries(name: &str, sum: u8) -> Vec<u8> {
     }
     bytes
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shorts(names: &[&str]) -> Vec<(String, bool)> {
+        let mut known = ShortNames::default();
+        let name = |name: &&str| {
+            let (short, exact) = short_name(name, &mut known);
+            (short.iter().map(|byte| char::from(*byte)).collect(), exact)
+        };
+        names.iter().map(name).collect()
+    }
+
+    #[test]
+    fn short_names_follow_the_rules() {
+        for (name, short, exact) in [
+            ("README.TXT", "README  TXT", true),
+            ("A", "A          ", true),
+            ("NO_DOT", "NO_DOT     ", true),
+            // Only the case is lost, so no number is needed.
+            ("readme.txt", "README  TXT", false),
+            ("BOOTX64.efi", "BOOTX64 EFI", false),
+            ("quayboot", "QUAYBOOT   ", false),
+            // Too long, more than one dot, characters that have no place.
+            ("install.swm2", "INSTAL~1SWM", false),
+            ("autounattend.xml", "AUTOUN~1XML", false),
+            ("a.b.c", "AB~1    C  ", false),
+            ("with space", "WITHSP~1   ", false),
+            (".hidden", "HIDDEN~1   ", false),
+            ("a+b.txt", "A_B~1   TXT", false),
+            ("Übersicht.txt", "_BERSI~1TXT", false),
+            ("航路図", "___~1      ", false),
+            ("ends.", "ENDS~1     ", false),
+        ] {
+            assert_eq!(shorts(&[name]), [(short.to_owned(), exact)], "{name}");
+        }
+    }
+
+    #[test]
+    fn like_names_are_numbered_and_never_the_same() {
+        let names: Vec<String> = (0..1200).map(|number| format!("a long name {number}.text")).collect();
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        let found = shorts(&names);
+        assert_eq!((found[0].0.as_str(), found[9].0.as_str()), ("ALONGN~1TEX", "ALONG~10TEX"));
+        assert_eq!((found[99].0.as_str(), found[999].0.as_str()), ("ALON~100TEX", "ALO~1000TEX"));
+        let distinct: HashSet<&String> = found.iter().map(|(short, _)| short).collect();
+        assert_eq!(distinct.len(), names.len());
+        // A name that looks like one that was given out.
+        assert_eq!(
+            shorts(&["long name here", "LONGNA~1"]),
+            [("LONGNA~1   ".to_owned(), false), ("LONGNA~2   ".to_owned(), false)]
+        );
+    }
+
+    #[test]
+    fn long_names_end_as_the_description_says() {
+        // 13 units fill a piece to the last; 14 need a second one with an end and padding.
+        let (full, more) = (long_entries("thirteen char", 7), long_entries("fourteen chars", 7));
+        assert_eq!((full.len(), more.len()), (32, 64));
+        assert_eq!((full[0], full[11], full[13]), (0x41, 0x0F, 7));
+        assert_eq!((more[0], more[32]), (0x42, 0x01));
+        assert_eq!(&more[1..7], [b's', 0, 0, 0, 0xFF, 0xFF]);
+    }
+
+    #[test]
+    fn times_that_fat_cannot_say_become_the_nearest() {
+        let written = |seconds| {
+            let raw = entry([b' '; 11], 0, 0x12_3456, 9, Timestamp::from_seconds(seconds));
+            assert_eq!((raw.cluster_high.get(), raw.cluster_low.get(), raw.len.get()), (0x12, 0x3456, 9));
+            (raw.modified_date.get(), raw.modified_time.get())
+        };
+        // 2026-03-02 08:00:01 UTC; the second is lost.
+        assert_eq!(written(1_772_438_401), (46 << 9 | 3 << 5 | 2, 8 << 11));
+        assert_eq!(written(0), (1 << 5 | 1, 0));
+        assert_eq!(written(9_000_000_000), (127 << 9 | 12 << 5 | 31, 23 << 11 | 59 << 5 | 29));
+    }
+}

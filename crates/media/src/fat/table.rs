@@ -102,3 +102,51 @@ impl Producer for Table {
         result.map_err(failed)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+    use super::*;
+
+    /// An entry of a table as the specification says where it stands (section 4.1).
+    fn entry(bytes: &[u8], kind: FatKind, cluster: usize) -> u32 {
+        let word = |at: usize, len: usize| {
+            bytes[at..at + len].iter().rev().fold(0_u32, |value, byte| value << 8 | u32::from(*byte))
+        };
+        match kind {
+            FatKind::Fat12 => word(cluster * 3 / 2, 2) >> (4 * (cluster % 2)) & 0xFFF,
+            FatKind::Fat16 => word(cluster * 2, 2),
+            FatKind::Fat32 => word(cluster * 4, 4),
+        }
+    }
+
+    #[test]
+    fn chains_stand_in_tables_of_every_kind() {
+        let runs = vec![
+            Run { first: 2, count: 1, then: END_OF_CHAIN },
+            Run { first: 4, count: 3, then: 20 },
+            Run { first: 20, count: 2, then: END_OF_CHAIN },
+        ];
+        for (kind, mask) in [(FatKind::Fat12, 0xFFF), (FatKind::Fat16, 0xFFFF), (FatKind::Fat32, 0x0FFF_FFFF)]
+        {
+            let bytes = Table { kind, runs: runs.clone(), len: 1024 }.to_bytes().unwrap();
+            assert_eq!(bytes.len(), 1024);
+            let found: Vec<u32> = (0..24).map(|cluster| entry(&bytes, kind, cluster)).collect();
+            let mut wanted = [0; 24];
+            wanted[..2].copy_from_slice(&[0x0FFF_FFF8 & mask, mask]);
+            (wanted[2], wanted[4], wanted[5], wanted[6]) = (mask, 5, 6, 20);
+            (wanted[20], wanted[21]) = (21, mask);
+            assert_eq!(found, wanted, "{kind:?}");
+        }
+    }
+
+    #[test]
+    fn a_table_longer_than_a_block_is_whole() {
+        let runs = vec![Run { first: 2, count: 50_000, then: END_OF_CHAIN }];
+        let bytes = Table { kind: FatKind::Fat32, runs, len: 300 << 10 }.to_bytes().unwrap();
+        assert_eq!(bytes.len(), 300 << 10);
+        assert!((2..50_001).all(|cluster| entry(&bytes, FatKind::Fat32, cluster) == cluster as u32 + 1));
+        assert_eq!(entry(&bytes, FatKind::Fat32, 50_001), END_OF_CHAIN);
+        assert!(bytes[50_002 * 4..].iter().all(|byte| *byte == 0));
+    }
+}
