@@ -2,8 +2,10 @@
 
 #![allow(
     clippy::unwrap_used,
+    clippy::expect_used,
     clippy::panic,
     clippy::items_after_statements,
+    clippy::semicolon_if_nothing_returned,
     missing_docs,
     reason = "a test that cannot go on has failed"
 )]
