@@ -96,32 +96,47 @@ impl Prepared<'_> {
             placed.iter().map(|files| files.iter().map(|(id, _)| *id).collect()).collect();
         // Only discs alone are written side by side; a stick is written with its own disc.
         let only_discs = laid.iter().all(|own| own.stick.is_none());
-        let mut written = Vec::new();
+        let mut outcomes = Vec::new();
         if laid.len() > 1 && only_discs {
-            written = self.write_discs(laid, &nodes, options, job)?;
+            let written = self.write_discs(laid, &nodes, options, job)?;
+            for ((own, placed), written) in laid.iter().zip(placed).zip(written) {
+                outcomes.push(self.finish(own, placed, written, options, job)?);
+            }
         } else {
-            for (own, nodes) in laid.iter().zip(&nodes) {
-                written.push(self.write_one(own, nodes, options, job)?);
+            for ((own, nodes), placed) in laid.iter().zip(&nodes).zip(placed) {
+                let written = self.write_one(own, nodes, options, job)?;
+                outcomes.push(self.finish(own, placed, written, options, job)?);
             }
         }
-        let empty = sha256(&Content::default(), job)?;
-        let mut outcomes = Vec::new();
-        for ((own, placed), written) in laid.iter().zip(placed).zip(written) {
-            let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
-                size: own.layout.tree().node(id).content().map_or(0, Content::len),
-                sha256: sha256.unwrap_or_else(|| empty.clone()),
-                ..file
-            };
-            let files = placed.into_iter().zip(written.files).map(on_media).collect();
-            let ledger = self.ledger(own, files, options, written.digests, written.trials, job)?;
-            let main = PathBuf::from(&ledger.output.path);
-            let ledger_path = ledger_path(&main);
-            let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
-            output.write_bytes(ledger.to_text()?.as_bytes())?;
-            pending.commit(output.finish()?.0)?;
-            outcomes.push(BuildOutcome { main, ledger_path, ledger });
-        }
         Ok(outcomes)
+    }
+
+    /// Gives what was written for one machine its names, and writes the ledger.
+    fn finish(
+        &self,
+        own: &Laid,
+        placed: Vec<(NodeId, LedgerFile)>,
+        written: Written,
+        options: &BuildOptions<'_>,
+        job: &Job<'_>,
+    ) -> Result<BuildOutcome> {
+        let empty = sha256(&Content::default(), job)?;
+        let on_media = |((id, file), sha256): ((NodeId, LedgerFile), Option<String>)| LedgerFile {
+            size: own.layout.tree().node(id).content().map_or(0, Content::len),
+            sha256: sha256.unwrap_or_else(|| empty.clone()),
+            ..file
+        };
+        let files = placed.into_iter().zip(written.files).map(on_media).collect();
+        let ledger = self.ledger(own, files, options, written.digests, written.trials, job)?;
+        for (pending, file) in written.ready {
+            pending.commit(file)?;
+        }
+        let main = PathBuf::from(&ledger.output.path);
+        let ledger_path = ledger_path(&main);
+        let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
+        output.write_bytes(ledger.to_text()?.as_bytes())?;
+        pending.commit(output.finish()?.0)?;
+        Ok(BuildOutcome { main, ledger_path, ledger })
     }
 
     /// Whether outputs are digested: as asked for, else where a ledger is to vouch for several files or a trial.
@@ -154,8 +169,7 @@ impl Prepared<'_> {
             let (file, digest) = output.finish()?;
             job.check()?;
             let trials = self.try_out(own, Some(&pending), None, job)?;
-            pending.commit(file)?;
-            written.push(Written { files, digests: [digest, None], trials });
+            written.push(Written { files, digests: [digest, None], trials, ready: vec![(pending, file)] });
         }
         Ok(written)
     }
@@ -198,13 +212,14 @@ impl Prepared<'_> {
         };
         let trials = self.try_paths(own, pending(&disc), pending(&stick), job)?;
         let mut digests = [None, None];
+        let mut ready = Vec::new();
         for (slot, made) in digests.iter_mut().zip([disc, stick]) {
             if let Some((pending, (file, digest))) = made {
-                pending.commit(file)?;
+                ready.push((pending, file));
                 *slot = digest;
             }
         }
-        Ok(Written { files, digests, trials })
+        Ok(Written { files, digests, trials, ready })
     }
 
     fn try_out(
@@ -347,6 +362,8 @@ struct Written {
     /// SHA-256 of the disc and of the stick.
     digests: [Option<String>; 2],
     trials: Vec<LedgerTrial>,
+    /// The files, which have no names yet.
+    ready: Vec<(PendingFile, std::fs::File)>,
 }
 
 impl TrialValue {
