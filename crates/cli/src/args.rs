@@ -38,7 +38,7 @@ First steps:
   neatstack plan my.stack.toml       what would a build do?
   neatstack build my.stack.toml      do it
 
-Exit codes: 0 done · 1 the work failed · 2 wrong usage · 3 the input is damaged or not what it says ·
+Exit codes: 0 done · 1 the work failed · 2 wrong usage · 3 the input is damaged or not what it says · \
 4 refused for safety · 130 stopped";
 
 /// Options of every command.
@@ -184,7 +184,7 @@ pub(crate) struct UnpackArgs {
 /// Write a folder as a bootable ISO file
 #[derive(Debug, Args)]
 #[command(after_help = "\
-Boot images are found where media usually keep them; a UEFI image is made from EFI/BOOT/BOOT*.EFI when there is
+Boot images are found where media usually keep them; a UEFI image is made from EFI/BOOT/BOOT*.EFI when there is \
 none. A folder that `unpack` made keeps its labels, times and boot entries.
 
 Example:
@@ -331,7 +331,7 @@ pub(crate) enum Digest {
 #[command(
     args_conflicts_with_subcommands = false,
     after_help = "\
-The image file itself is never changed; a new one is written. What stays is copied as it is, not compressed anew.
+The image file itself is never changed; a new one is written. What stays is copied as it is, not compressed anew. \
 Editions are given by name or number.
 
 Examples:
@@ -631,6 +631,25 @@ mod tests {
     #[test]
     fn the_definition_is_sound() {
         Cli::command().debug_assert();
+    }
+
+    /// The terminal's width decides where a paragraph breaks.
+    #[test]
+    fn paragraphs_of_help_are_one_line_each() {
+        fn check(command: &clap::Command) {
+            let help = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+            for paragraph in help.split("\n\n") {
+                let mut lines = paragraph.lines();
+                let title = lines.next().is_some_and(|first| first.ends_with(':'));
+                assert!(
+                    lines.all(|line| title && line.starts_with("  ")),
+                    "{}: {paragraph}",
+                    command.get_name()
+                );
+            }
+            command.get_subcommands().for_each(check);
+        }
+        check(&Cli::command());
     }
 
     #[test]

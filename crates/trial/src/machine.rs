@@ -10,12 +10,15 @@ use std::{
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     sync::mpsc::{Receiver, channel},
+    time::Duration,
 };
 
 /// Where a PC keeps the text of its screen: 80 columns, 25 lines, two bytes each.
 const TEXT_AT: u64 = 0xB8000;
 const COLUMNS: usize = 80;
 const LINES: usize = 25;
+/// How long the last bytes of a machine that has ended may take.
+const REST: Duration = Duration::from_secs(2);
 
 /// What is started.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -125,9 +128,14 @@ impl Machine {
         }
     }
 
-    /// What came over the serial port since the last call.
-    pub(crate) fn serial(&mut self) -> Vec<u8> {
-        self.serial.try_iter().flatten().collect()
+    /// What came over the serial port since the last call; from a machine that has ended, all that is still under way.
+    pub(crate) fn serial(&mut self, ended: bool) -> Vec<u8> {
+        let mut fresh: Vec<u8> = self.serial.try_iter().flatten().collect();
+        // The reading thread hangs up behind the last byte.
+        while ended && let Ok(more) = self.serial.recv_timeout(REST) {
+            fresh.extend(more);
+        }
+        fresh
     }
 
     /// Whether it has ended: switched off, or started again, which ends it too.

@@ -170,9 +170,12 @@ impl<'a> Watch<'a> {
         loop {
             job.check()?;
             let ended = machine.has_ended();
-            self.look(machine, firmware);
+            self.look(machine, firmware, ended);
             if self.shows_expected() {
                 if !ended {
+                    // The rest of the line, and what the screen makes of it.
+                    std::thread::sleep(STEP);
+                    self.look(machine, firmware, ended);
                     self.picture = machine.picture().or_else(|| self.picture.take());
                 }
                 let text = self.options.expect.unwrap_or_default();
@@ -210,8 +213,8 @@ impl<'a> Watch<'a> {
     }
 
     /// One look at the serial port and the screen.
-    fn look(&mut self, machine: &mut Machine, firmware: Firmware) {
-        let fresh = machine.serial();
+    fn look(&mut self, machine: &mut Machine, firmware: Firmware, ended: bool) {
+        let fresh = machine.serial(ended);
         let mut changed = !fresh.is_empty();
         if self.serial.len() < MAX_TEXT {
             self.serial.push_str(&self.terminal.plain(&fresh));
@@ -240,13 +243,19 @@ impl<'a> Watch<'a> {
         }
     }
 
+    /// Takes note of a stage and the line that shows it. A look may fall into the middle of a line: what is its
+    /// beginning is replaced by all of it.
+    fn reach(&mut self, stage: Stage, line: String) {
+        if stage > self.stage || (stage == self.stage && line.starts_with(&self.evidence)) {
+            (self.stage, self.evidence) = (stage, line);
+        }
+    }
+
     /// What the texts of now say.
     fn judge(&mut self, firmware: Firmware) {
         let text = format!("{}\n{}", self.serial, self.screen);
-        if let Some((stage, line)) = self.signs.stage(&text)
-            && stage > self.stage
-        {
-            (self.stage, self.evidence) = (stage, line);
+        if let Some((stage, line)) = self.signs.stage(&text) {
+            self.reach(stage, line);
         }
         // What stands on the screen behind the firmware's last word comes from the boot image.
         if firmware == Firmware::Bios
@@ -254,7 +263,7 @@ impl<'a> Watch<'a> {
             && let Some(line) = after_firmware(&self.screen)
             && self.signs.failure(&text).is_none()
         {
-            (self.stage, self.evidence) = (Stage::Image, line);
+            self.reach(Stage::Image, line);
         }
         self.failure = match (self.signs.failure(&text), self.failure.take()) {
             (Some((failure, line)), Some((since, old, _))) if old == failure => Some((since, failure, line)),
@@ -280,7 +289,24 @@ fn after_firmware(screen: &str) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
     use super::*;
+
+    #[test]
+    fn a_line_that_was_seen_by_halves_is_told_whole() {
+        let options = Options::default();
+        let mut watch = Watch::new(&options).unwrap();
+        for (text, evidence) in [
+            ("Quay OS 7 setup: started by UEFI", "Quay OS 7 setup: started by UEFI"),
+            (", answer file a.xml\n", "Quay OS 7 setup: started by UEFI, answer file a.xml"),
+            // Another line of the same stage does not take its place, nor does one of an earlier stage.
+            ("Linux version 6\nGNU GRUB\n", "Quay OS 7 setup: started by UEFI, answer file a.xml"),
+        ] {
+            watch.serial.push_str(text);
+            watch.judge(Firmware::Uefi);
+            assert_eq!((watch.stage, watch.evidence.as_str()), (Stage::System, evidence));
+        }
+    }
 
     #[test]
     fn what_stands_behind_the_firmware_is_the_boot_images() {

@@ -21,7 +21,7 @@ pub(crate) enum AnswerAction {
     New(NewArgs),
     /// Read an answer file of any dialect into the neutral form
     #[command(
-        after_help = "The neutral form remembers the file: written again in the same dialect, everything that was not changed stays as it\nwas. Passwords are never printed; they are taken from the file when it is written.\n\nExample:\n  neatstack answer read autounattend.xml -o bridge.answer.toml"
+        after_help = "The neutral form remembers the file: written again in the same dialect, everything that was not changed stays as it was. Passwords are never printed; they are taken from the file when it is written.\n\nExample:\n  neatstack answer read autounattend.xml -o bridge.answer.toml"
     )]
     Read(ReadArgs),
     /// Write the neutral form, or another answer file, in a dialect
@@ -46,7 +46,7 @@ pub(crate) enum AnswerAction {
     Remove(RemoveArgs),
     /// Say what is wrong with answers, and what they erase
     #[command(
-        after_help = "Exit codes: 0 clean · 1 something was found · 4 it erases, and nobody said in the model that this is meant\n(erases = \"yes\").\n\nExamples:\n  neatstack answer check autounattend.xml --media quay-os-7.iso\n  neatstack answer check bridge.answer.toml --dialect unattend"
+        after_help = "Exit codes: 0 clean · 1 something was found · 4 it erases, and nobody said in the model that this is meant (erases = \"yes\").\n\nExamples:\n  neatstack answer check autounattend.xml --media quay-os-7.iso\n  neatstack answer check bridge.answer.toml --dialect unattend"
     )]
     Check(CheckArgs),
 }

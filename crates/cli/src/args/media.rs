@@ -6,8 +6,8 @@ use std::path::PathBuf;
 /// Change a finished ISO file in place, and take it back
 #[derive(Debug, Args)]
 #[command(after_help = "\
-The same change is made in every tree that the disc has (ISO 9660, Rock Ridge, Joliet, UDF). Boot entries, boot-info
-tables and partition tables are kept right. Only new bytes and a few sectors are written; what was there before is kept
+The same change is made in every tree that the disc has (ISO 9660, Rock Ridge, Joliet, UDF). Boot entries, boot-info \
+tables and partition tables are kept right. Only new bytes and a few sectors are written; what was there before is kept \
 inside the file, so that `undo` gives it back byte for byte. A run that is cut off leaves the old disc or the new one.
 
 Examples:
@@ -78,7 +78,7 @@ Example:
 /// Keep media and updates in a depot, and fetch them from one
 #[derive(Debug, Args)]
 #[command(after_help = "\
-A depot is a folder of media and updates with an index, depot.json. Stack files take from it what they call
+A depot is a folder of media and updates with an index, depot.json. Stack files take from it what they call \
 `depot:ID`, such as `media = \"depot:quay-os-7/x64/en-GB\"`.
 
 Examples:
@@ -138,7 +138,7 @@ Example:
     },
     /// Fetch a file; a run that was cut off is gone on with
     #[command(after_help = "\
-Nothing appears under the file's name until its digest is right. What came over of a fetch that was cut off lies in a
+Nothing appears under the file's name until its digest is right. What came over of a fetch that was cut off lies in a \
 hidden file beside it.
 
 Example:

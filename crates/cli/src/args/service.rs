@@ -7,7 +7,7 @@ use std::path::PathBuf;
 /// Say what is in an edition: components by category, with sizes and what needs what
 #[derive(Debug, Args)]
 #[command(after_help = "\
-Sizes are those of what nothing else in the edition uses; the second one is what would go from the image file when all
+Sizes are those of what nothing else in the edition uses; the second one is what would go from the image file when all \
 its editions lose the component. A ! marks what cannot be put back after installation.
 
 Examples:
@@ -39,8 +39,8 @@ pub(crate) struct InventoryArgs {
 /// Say what drivers serve, and which of a machine's devices are still without one
 #[derive(Debug, Args)]
 #[command(after_help = "\
-DEVICES is a list of hardware ids, one in each line, the output of `lspci -nn` or `lsusb`, or JSON of the form
-{\"devices\": [{\"name\": \"…\", \"ids\": [\"PCI\\\\VEN_8086&DEV_100E\"]}]}. Nothing is run: archives in programs are found
+DEVICES is a list of hardware ids, one in each line, the output of `lspci -nn` or `lsusb`, or JSON of the form \
+{\"devices\": [{\"name\": \"…\", \"ids\": [\"PCI\\\\VEN_8086&DEV_100E\"]}]}. Nothing is run: archives in programs are found \
 by their signatures.
 
 Examples:
@@ -73,8 +73,8 @@ pub(crate) struct UpdateArgs {
 pub(crate) enum UpdateAction {
     /// Make a package from a folder
     #[command(after_help = "\
-With an update.toml in it, FOLDER is an unpacked package: its files lie below files/ by their paths in the edition.
-Without one, FOLDER holds the files themselves, and --id and --version say what the update is. What update.toml may
+With an update.toml in it, FOLDER is an unpacked package: its files lie below files/ by their paths in the edition. \
+Without one, FOLDER holds the files themselves, and --id and --version say what the update is. What update.toml may \
 hold: `neatstack schema update`.
 
 Examples:

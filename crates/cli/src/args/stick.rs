@@ -11,11 +11,11 @@ use std::path::PathBuf;
     args_conflicts_with_subcommands = true,
     subcommand_negates_reqs = true,
     after_help = "\
-A GPT or MBR and one FAT32 file system, in one pass from the source. BIOS starts it by boot code of our own, which loads
-the boot manager in the media's root; UEFI starts EFI/BOOT/BOOT*.EFI. An image file with systems that is too large for
+A GPT or MBR and one FAT32 file system, in one pass from the source. BIOS starts it by boot code of our own, which loads \
+the boot manager in the media's root; UEFI starts EFI/BOOT/BOOT*.EFI. An image file with systems that is too large for \
 FAT32 is split on the way. Media whose BIOS loader only reads discs become a disc that also starts as a disk.
 
-A device is erased only when its serial number is given, or typed on a terminal; never the disk that the system runs on,
+A device is erased only when its serial number is given, or typed on a terminal; never the disk that the system runs on, \
 never one that is mounted. It is read back and compared, and its partition table is written last.
 
 Examples:
@@ -87,7 +87,7 @@ pub(crate) struct DeviceArgs {
 pub(crate) enum StickAction {
     /// Bring a stick up to date: only what differs is written
     #[command(after_help = "\
-Files are compared by digest, which reads the stick; what stays is not written again. The stick is the old one or the new
+Files are compared by digest, which reads the stick; what stays is not written again. The stick is the old one or the new \
 one at every moment; what is new needs room beside what it replaces.
 
 Example:

@@ -7,8 +7,8 @@ use std::path::PathBuf;
 /// Start a media in a virtual machine and say how far it gets
 #[derive(Debug, Args)]
 #[command(after_help = "\
-The media is never written. The machine has no network and a blank disk. It runs until the expected text shows, it
-switches itself off, nothing changes any more, or the time is over. Exit code 1 when a firmware that the media is made
+The media is never written. The machine has no network and a blank disk. It runs until the expected text shows, it \
+switches itself off, nothing changes any more, or the time is over. Exit code 1 when a firmware that the media is made \
 for does not start it, or when the expected text does not show.
 
 Examples:

@@ -11,6 +11,9 @@ use std::{
     process::{Command, Stdio},
 };
 
+/// The serial number of a machine that has a stick beside its media, which tells the RAM disk to wait for both.
+const STICK_BESIDE: &str = "STICK-BESIDE";
+
 /// Packages unpacked by `.ci/prepare`.
 pub fn boot_files() -> PathBuf {
     let default = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/boot-files");
@@ -77,7 +80,7 @@ pub fn kernel() -> PathBuf {
 /// digest of every file. With a `root/boot.bin` in `dir` it puts that on the first disk instead.
 pub fn digesting_initrd(dir: &Path) -> PathBuf {
     let root = dir.join("root");
-    for folder in ["bin", "modules", "proc", "dev", "m"] {
+    for folder in ["bin", "modules", "proc", "sys", "dev", "m"] {
         fs::create_dir_all(root.join(folder)).unwrap();
     }
     fs::copy("/bin/busybox", root.join("bin/busybox")).unwrap();
@@ -103,12 +106,20 @@ pub fn digesting_initrd(dir: &Path) -> PathBuf {
          $B mount -t devtmpfs dev /dev\n\
          exec </dev/ttyS0 >/dev/ttyS0 2>&1\n\
          for m in {}; do $B insmod /modules/$m.ko || echo \"no $m\"; done\n\
-         for n in 1 2 3 4 5 6 7 8 9 10; do [ -b /dev/sr0 -o -b /dev/sda ] && break; $B sleep 1; done\n\
+         $B mount -t proc proc /proc; $B mount -t sysfs sys /sys\n\
+         come() {{ for n in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do eval $1 && break; $B sleep 1; done; }}\n\
+         come '[ -b /dev/sr0 -o -b /dev/sda ]'\n\
          if [ -f /boot.bin ]; then\n\
-           for n in 1 2 3 4 5 6 7 8 9 10; do [ -b /dev/sda ] && break; $B sleep 1; done\n\
+           come '[ -b /dev/sda ]'\n\
            $B cat /boot.bin >/dev/sda; $B sync; echo \"Installing the base system\"; $B poweroff -f\n\
          fi\n\
-         D=/dev/sr0; [ -b /dev/sda ] && D=/dev/sda\n\
+         # Disks get their names in the order in which they answer: the media is the one with an iso9660.\n\
+         $B grep -q {STICK_BESIDE} /sys/class/dmi/id/product_serial && come '[ -b /dev/sda -a -b /dev/sdb ]'\n\
+         D=/dev/sr0; S=\n\
+         for d in /dev/sda /dev/sdb; do\n\
+           [ -b $d ] || continue\n\
+           if $B mount -r -t iso9660 $d /m 2>/dev/null; then D=$d; $B umount /m; else S=${{d}}1; fi\n\
+         done\n\
          look() {{\n\
            $B mount -r -t $2 -o $3 $D /m || echo \"no mount $1\"\n\
            cd /m; $B find . -type f | $B sort | while read f; do echo \"@$1 $($B sha256sum \"$f\")\"; done; cd /\n\
@@ -117,8 +128,8 @@ pub fn digesting_initrd(dir: &Path) -> PathBuf {
          echo; look udf udf iocharset=utf8\n\
          look rock iso9660 iocharset=utf8\n\
          look joliet iso9660 norock,iocharset=utf8\n\
-         if [ -b /dev/sdb1 ]; then\n\
-           $B mount -r -t vfat -o iocharset=utf8 /dev/sdb1 /m || echo \"no mount vfat\"\n\
+         if $B grep -q {STICK_BESIDE} /sys/class/dmi/id/product_serial; then\n\
+           come '[ -b $S ]'; $B mount -r -t vfat -o iocharset=utf8 $S /m || echo \"no mount vfat\"\n\
            cd /m; $B find . -type f | while read f; do echo \"@vfat $($B sha256sum \"$f\")\"; done; cd /\n\
          fi\n\
          echo @END\n\
@@ -164,6 +175,7 @@ pub fn digesting_media(dir: &Path) -> PathBuf {
 /// What the kernel of a digesting media says of a stick beside it.
 pub fn digests_of_stick(iso: &Path, stick: &Path) -> String {
     let drive = format!("if=none,id=stick,format=raw,snapshot=on,file={}", stick.display());
-    let extra = ["-drive", &drive, "-device", "ide-hd,drive=stick,bus=ide.1"];
+    let serial = format!("type=1,serial={STICK_BESIDE}");
+    let extra = ["-drive", &drive, "-device", "ide-hd,drive=stick,bus=ide.1", "-smbios", &serial];
     Machine::start(Firmware::Bios, Drive::Disk, iso, &extra).expect("@END")
 }
