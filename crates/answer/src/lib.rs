@@ -4,6 +4,8 @@
 //! changed where the model differs from what the file says. [`check_file`] and [`check_model`] say what is wrong and
 //! what will be erased.
 
+#![forbid(unsafe_code)]
+
 mod autoinstall;
 mod check;
 mod choose;

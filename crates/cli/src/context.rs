@@ -1,7 +1,7 @@
 //! What every command needs: how to show things, progress, and the stop flag.
 
 use crate::args::{ColorWhen, Global};
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{HumanBytes, HumanDuration, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use neat_content::{Error, Event, Job, Observer, Result, Timestamp};
 use neat_stack::Clock;
 use std::{
@@ -112,6 +112,17 @@ struct Running {
     bar: ProgressBar,
 }
 
+/// The rate and the time left, once something has been done that they can be told from.
+fn rate_and_rest(state: &ProgressState, text: &mut dyn std::fmt::Write) {
+    if state.pos() == 0 || state.per_sec() <= 0.0 {
+        return;
+    }
+    let _ = write!(text, "{}/s", HumanBytes(state.per_sec() as u64));
+    if state.len().is_some() {
+        let _ = write!(text, "  {:#} left", HumanDuration(state.eta()));
+    }
+}
+
 impl Observer for Progress {
     fn event(&self, event: Event<'_>) {
         let mut running = self.bar.lock().unwrap_or_else(PoisonError::into_inner);
@@ -124,12 +135,12 @@ impl Observer for Progress {
                 };
                 let bar = ProgressBar::with_draw_target(total_bytes, target);
                 let template = if total_bytes.is_some() {
-                    "{msg}  {bar:24}  {bytes} of {total_bytes}  {bytes_per_sec}  {eta} left"
+                    "{msg}  {wide_bar}  {bytes} of {total_bytes}  {rate}"
                 } else {
-                    "{msg}  {bytes}  {bytes_per_sec}"
+                    "{msg}  {bytes}  {rate}"
                 };
                 if let Ok(style) = ProgressStyle::with_template(template) {
-                    bar.set_style(style.progress_chars("=> "));
+                    bar.set_style(style.with_key("rate", rate_and_rest).progress_chars("=> "));
                 }
                 bar.set_message(step.to_owned());
                 bar.enable_steady_tick(Duration::from_millis(200));

@@ -3,6 +3,8 @@
 //! Results go to standard output, everything else to standard error. This crate parses arguments, shows things and
 //! turns errors into exit codes; the work is done by the crates below it.
 
+#![forbid(unsafe_code)]
+
 mod args;
 mod commands;
 mod context;

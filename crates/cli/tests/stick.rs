@@ -181,6 +181,9 @@ fn devices_are_erased_only_by_their_word() {
     assert!(!dir.join("sticks/blue.bytes").exists(), "nothing was written without the word");
     let (code, error) = erase("blue", &["--yes-erase", "FP8-20260302"]);
     assert_eq!(code, 0, "{error}");
+    let itself = ["stick", "sticks/blue.bytes", "--to", "blue", "--simulated", "sticks"];
+    let (code, error) = fails(&dir, &[&itself, &["--yes-erase", "FP8-20260302"][..]].concat());
+    assert!(code == 4 && error.contains("the source itself"), "{error}");
     let seen = walker::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896);
     assert!(seen.gpt && seen.files.contains_key("sources/install.wim"));
     let list = ok(&dir, &["stick", "--list", "--simulated", "sticks"]);

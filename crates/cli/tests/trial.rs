@@ -22,7 +22,10 @@ use std::{
     path::Path,
     process::Command,
 };
-use support::{demo, fails, json, linux, neatstack, ok};
+use support::{
+    demo, fails, json, linux, neatstack, ok,
+    ports::{self, Plugged},
+};
 
 /// A trial's results, whatever its exit code.
 fn trial(dir: &Path, args: &[&str]) -> (i32, Vec<Value>) {
@@ -223,6 +226,143 @@ fn a_kernel_media_becomes_a_stick_that_is_a_disc_and_reads_another_stick() {
             fs::read(dir.join("same.img")).unwrap()
         }
     );
+}
+
+#[test]
+#[ignore = "needs QEMU, the installer's images and busybox-static"]
+fn under_a_real_kernel_usb_disks_are_listed_refused_written_updated_and_pulled_out() {
+    let (_dir, dir) = demo();
+    let images = [("good", 96), ("small", 2), ("locked", 64), ("blocks", 64), ("gone", 64)];
+    for (name, len) in images {
+        File::create(dir.join(format!("{name}.img"))).unwrap().set_len(len << 20).unwrap();
+    }
+    // This one has been a stick before.
+    ok(&dir, &["stick", "quay-os-7.iso", "--to", "gone.img", "--size", "64MiB", "--replace", "-q"]);
+    let steps = "\
+        come '[ $(ls -d /sys/block/sd* 2>/dev/null | wc -l) = 5 ]'\n\
+        G=/dev/$(disk QS-GOOD); N=$(disk QS-GONE)\n\
+        files() { come \"[ -b ${G}1 ]\"; cat /sys/block/*/${G##*/}1/size | sed 's/^/@size /'\n\
+          mount -r -t vfat -o iocharset=utf8 ${G}1 /m && cd /m\n\
+          find . -type f | sort | while read f; do echo \"@$1 $(sha256sum \"$f\")\"; done; cd /w; }\n\
+        to() { name=$1; target=$2; shift 2; ns $name stick quay-os-7.iso --to $target \"$@\"; }\n\
+        ns list stick --list --json\n\
+        ns seen stick --list\n\
+        to unasked $G -q </dev/null\n\
+        to wrong $G --yes-erase QS-GONE\n\
+        to small /dev/$(disk QS-SMALL) --yes-erase QS-SMALL\n\
+        to locked /dev/$(disk QS-LOCKED) --yes-erase QS-LOCKED\n\
+        to blocks /dev/$(disk QS-BLOCKS) --yes-erase QS-BLOCKS\n\
+        to first $G --yes-erase QS-GOOD --size 48MiB --scheme mbr -q\n\
+        files first\n\
+        to mounted $G --yes-erase QS-GOOD\n\
+        ns busy stick update quay-os-7.iso --to $G\n\
+        umount /m\n\
+        ns itself stick ${G}1 --to $G --yes-erase QS-GOOD\n\
+        S=/dev/$(disk QS-SMALL); mkswap $S >/dev/null; swapon $S; to swap $S --yes-erase QS-SMALL; swapoff $S\n\
+        to part ${G}1 --yes-erase QS-GOOD\n\
+        to second $G --yes-erase QS-GOOD --json --reproducible\n\
+        files second; umount /m; sync\n\
+        ns unpack unpack $G folder -q\n\
+        ns same compare $G quay-os-7.iso\n\
+        echo added >folder/added.txt\n\
+        ns update stick update folder --to $G --json\n\
+        files third; umount /m\n\
+        dd if=/dev/urandom of=folder/large.bin bs=1M count=24 2>/dev/null\n\
+        ( come '[ $(cut -c1-200 /sys/block/'$N'/stat | tr -s \" \" | cut -d\" \" -f8) -gt 53000 ]'; echo @PULL ) &\n\
+        ns gone stick folder --to /dev/$N --yes-erase QS-GONE\n\
+        wait";
+    let initrd = ports::ramdisk(&dir, &[&dir.join("quay-os-7.iso")], steps);
+    let paths = images.map(|(name, _)| dir.join(format!("{name}.img")));
+    let [good, small, locked, blocks, gone] = &paths;
+    let mut machine = ports::start(
+        &initrd,
+        &[
+            Plugged { fast: true, ..Plugged::new(good, "QS-GOOD") },
+            Plugged::new(small, "QS-SMALL"),
+            Plugged { backing: ",readonly=on", ..Plugged::new(locked, "QS-LOCKED") },
+            Plugged { block_len: 4096, ..Plugged::new(blocks, "QS-BLOCKS") },
+            Plugged { fast: true, backing: ",throttling.bps-write=4000000", ..Plugged::new(gone, "QS-GONE") },
+        ],
+    );
+    machine.expect("@PULL");
+    machine.monitor("device_del s4");
+    let text = machine.expect("@END");
+    for (name, code, wanted) in [
+        ("unasked", 4, "say so with --yes-erase QS-GOOD"),
+        ("wrong", 4, "is QS-GOOD, not QS-GONE"),
+        ("small", 2, "35 MiB are missing"),
+        ("locked", 4, "cannot be written"),
+        ("blocks", 4, "has blocks of 4096 bytes"),
+        ("first", 0, "MBR, FAT32"),
+        ("mounted", 4, "is mounted at /m"),
+        ("busy", 4, "is mounted at /m"),
+        ("swap", 4, "in use by swap"),
+        ("itself", 4, "is the source itself"),
+        ("part", 4, "is a part of a disk"),
+        ("second", 0, "\"verified\": true"),
+        ("same", 0, "nothing differs"),
+        ("update", 0, "\"kept\": 17"),
+        ("gone", 1, "large.bin: cannot write to byte"),
+    ] {
+        let (found, said) = ports::step(&text, name);
+        assert!(found == code && said.contains(wanted), "{name}: {found}, {said}");
+        assert!(!said.contains("old partitions"), "{name}: {said}");
+    }
+    // What the kernel tells of each.
+    let list: Value = serde_json::from_str(ports::step(&text, "list").1).unwrap();
+    let mut disks: Vec<_> = list["disks"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|disk| (disk["serial"].as_str().unwrap(), disk["size"].as_u64().unwrap(), &disk["refused"]))
+        .map(|(serial, size, refused)| (serial.to_owned(), size >> 20, refused.is_null()))
+        .collect();
+    disks.sort();
+    let wanted = [("BLOCKS", 64, false), ("GONE", 64, true), ("GOOD", 96, true), ("LOCKED", 64, false)];
+    let mut wanted: Vec<_> =
+        wanted.map(|(name, size, may)| (format!("QS-{name}"), size, may)).into_iter().collect();
+    wanted.push(("QS-SMALL".into(), 2, true));
+    assert_eq!(disks, wanted);
+    // The partitions that the kernel offers are those of the newest table, and their files those of the media.
+    let sizes: Vec<_> = text.lines().filter_map(|line| line.strip_prefix("@size ")).collect();
+    assert_eq!(
+        sizes,
+        [((48 - 1) << 11).to_string(), ((96 - 2) << 11).to_string(), ((96 - 2) << 11).to_string()]
+    );
+    let files = json(&dir, &["files", "quay-os-7.iso", "--digest", "sha256", "--json"]);
+    let mut wanted: Vec<String> = files
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|file| format!("{}  ./{}", file["digest"].as_str().unwrap(), file["path"].as_str().unwrap()))
+        .collect();
+    for name in ["first", "second", "third"] {
+        let mut seen: Vec<_> = text
+            .lines()
+            .filter_map(|line| line.strip_prefix(&format!("@{name} ")).filter(|rest| rest.len() > 64))
+            .map(str::to_owned)
+            .collect();
+        if name == "third" {
+            let added = seen.iter().position(|line| line.ends_with("./added.txt")).unwrap();
+            seen.remove(added);
+        }
+        wanted.sort();
+        seen.sort();
+        assert_eq!(seen, wanted, "{name}");
+    }
+    // The bytes are those of a stick in an image file, and what was pulled out does not look finished.
+    fs::create_dir(dir.join("again")).unwrap();
+    let args = ["--size", "96MiB", "--reproducible", "-q"];
+    ok(&dir, &[&["stick", "quay-os-7.iso", "--to", "again/good.img"], &args[..]].concat());
+    ok(&dir, &["unpack", "quay-os-7.iso", "again/folder", "-q"]);
+    fs::write(dir.join("again/folder/added.txt"), "added\n").unwrap();
+    ok(&dir, &["stick", "update", "again/folder", "--to", "again/good.img", "-q"]);
+    assert!(ok(&dir, &["compare", "good.img", "again/good.img"]).contains("nothing differs"));
+    let mut beginning = vec![1; 1 << 20];
+    File::open(gone).unwrap().read_exact_at(&mut beginning, 0).unwrap();
+    assert!(beginning.iter().all(|byte| *byte == 0));
+    let (code, results) = trial(&dir, &["good.img", "--expect", "started by"]);
+    assert_eq!((code, results.len()), (0, 2), "{results:?}");
 }
 
 #[test]

@@ -11,6 +11,8 @@
 //!
 //! Nothing here prints, reads a terminal or knows a file format.
 
+#![forbid(unsafe_code)]
+
 mod content;
 mod digest;
 mod error;

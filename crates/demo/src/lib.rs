@@ -3,6 +3,8 @@
 //! Everything here is generated, the same on every machine: a media that boots on BIOS and UEFI, an answer file, a
 //! few site files and a stack file that puts them together.
 
+#![forbid(unsafe_code)]
+
 mod components;
 mod hives;
 mod packs;

@@ -4,6 +4,8 @@
 //! [`Server`] offers one over HTTP; [`Depot`] reads one, from a folder or over HTTP, and [`Depot::fetch`] gets a file:
 //! it resumes, and writes nothing under the final name until the digest is right.
 
+#![forbid(unsafe_code)]
+
 mod client;
 mod digest;
 mod fetch;

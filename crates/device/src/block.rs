@@ -1,6 +1,6 @@
 //! A disk of this machine.
 
-use crate::Device;
+use crate::{Device, disks::BLOCK_LEN, reread};
 use neat_content::{Error, Result};
 use rustix::fs::{Advice, OFlags, fadvise};
 use std::{
@@ -44,13 +44,7 @@ impl BlockDevice {
             Error::io("open for writing", path)(error)
         })?;
         let len = file.seek(SeekFrom::End(0)).map_err(Error::io("find the size of", path))?;
-        let block_len = u64::from(rustix::fs::ioctl_blksszget(&file).unwrap_or(512));
-        if block_len != 512 {
-            return Err(Error::Unsupported {
-                what: format!("{} with blocks of {block_len} bytes", path.display()),
-                offset: 0,
-            });
-        }
+        let block_len = rustix::fs::ioctl_blksszget(&file).map_or(BLOCK_LEN, u64::from);
         Ok(Self { file, path: path.to_owned(), len, block_len, direct })
     }
 }
@@ -83,5 +77,9 @@ impl Device for BlockDevice {
 
     fn flush(&mut self) -> io::Result<()> {
         self.file.sync_all()
+    }
+
+    fn announce(&mut self) -> io::Result<()> {
+        Ok(reread::partition_table(&self.file)?)
     }
 }

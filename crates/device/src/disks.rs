@@ -10,6 +10,9 @@ use std::{
     path::{Path, PathBuf},
 };
 
+/// Bytes of a block where nobody says otherwise; the only size that sticks of ours have.
+pub const BLOCK_LEN: u64 = 512;
+
 /// Where the kernel tells of its disks.
 #[derive(Clone, Debug)]
 pub struct Places {
@@ -40,6 +43,8 @@ pub struct Disk {
     pub serial: String,
     /// Bytes.
     pub size: u64,
+    /// Bytes of a block; what is smaller cannot be written.
+    pub block_len: u64,
     /// Whether it can be taken out: removable, or at a USB port.
     pub removable: bool,
     /// How it is attached: `usb`, `mmc`, `nvme`, `sata`, …; empty where that is not known.
@@ -205,6 +210,7 @@ fn disk_of(places: &Places, name: &str, block: &Path, size: u64, mounts: &[Mount
         model,
         serial,
         size,
+        block_len: read_line(&block.join("queue/logical_block_size")).parse().unwrap_or(BLOCK_LEN),
         removable: read_line(&block.join("removable")) == "1" || usb.is_some(),
         bus: bus.into(),
         mounted: mounted.into_iter().collect(),
@@ -262,6 +268,7 @@ pub fn simulated(folder: &Path) -> Result<Vec<Disk>> {
                 model: device.model,
                 serial: device.serial,
                 size: device.size,
+                block_len: BLOCK_LEN,
                 removable: device.removable,
                 bus: "simulated".into(),
                 mounted: device.mounted,

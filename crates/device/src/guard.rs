@@ -1,6 +1,6 @@
 //! Whether a disk may be erased.
 
-use crate::disks::Disk;
+use crate::disks::{BLOCK_LEN, Disk};
 use neat_content::{Error, Result};
 
 /// What a person said about the disk.
@@ -38,6 +38,15 @@ pub fn check_use(disk: &Disk, fixed: bool) -> Result<()> {
     }
     if disk.read_only {
         return refuse(format!("{name} cannot be written"), "move its lock, or use another stick");
+    }
+    if disk.block_len != BLOCK_LEN {
+        return refuse(
+            format!(
+                "{name} has blocks of {} bytes, and a stick that every firmware starts has blocks of {BLOCK_LEN}",
+                disk.block_len
+            ),
+            "use another stick",
+        );
     }
     if !disk.removable && !fixed {
         return refuse(

@@ -10,6 +10,7 @@ mod buffer;
 pub mod disks;
 pub mod file;
 pub mod guard;
+mod reread;
 pub mod simulated;
 pub mod update;
 pub mod write;
@@ -40,4 +41,9 @@ pub trait Device {
 
     /// Waits until all that was written is on the medium.
     fn flush(&mut self) -> io::Result<()>;
+
+    /// Has the system read the partition table again.
+    fn announce(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }

@@ -23,7 +23,13 @@ pub fn apply(
 ) -> Result<Outcome> {
     let total = plan.update.groups.iter().flatten().map(|write| write.content.len()).sum();
     job.event(Event::StepStarted { step: "writing what differs", total_bytes: Some(total) });
-    let mut outcome = Outcome { written: 0, compared: 0, files: plan.update.written.len() as u64 };
+    let mut outcome = Outcome {
+        written: 0,
+        compared: 0,
+        files: plan.update.written.len() as u64,
+        // The table stays.
+        announced: true,
+    };
     let mut buffer = Buffer::new(BLOCK);
     let block_len = device.block_len() as usize;
     for group in &plan.update.groups {

@@ -5,7 +5,7 @@
 //!    before gigabytes are written.
 //! 3. Everything but the partition table, in large aligned blocks from the start to the end. Flushed.
 //! 4. All of that is read back and compared by digest, each file on its own.
-//! 5. The partition table, flushed, read back. From here on it is a stick.
+//! 5. The partition table, flushed, read back. From here on it is a stick, and the system is told.
 
 use crate::{Device, buffer::Buffer};
 use neat_content::{Error, Event, Job, Result};
@@ -50,6 +50,8 @@ pub struct Outcome {
     pub compared: u64,
     /// Files among them.
     pub files: u64,
+    /// Whether the system knows the new partitions.
+    pub announced: bool,
 }
 
 /// What a part of a slot was when it was written.
@@ -77,11 +79,12 @@ pub fn stick(device: &mut dyn Device, plan: &StickPlan, options: Options, job: &
     probe(device, job)?;
     let (checks, written) = write_slots(device, plan, job)?;
     flush(device)?;
-    let mut outcome = Outcome { written, compared: 0, files: 0 };
+    let mut outcome = Outcome { written, compared: 0, files: 0, announced: false };
     if options.verify {
         compare(device, plan, &checks, &mut outcome, job)?;
     }
     write_table(device, plan, options.verify, &mut outcome)?;
+    outcome.announced = device.announce().is_ok();
     Ok(outcome)
 }
 

@@ -283,6 +283,7 @@ fn machine(root: &Path) -> Places {
     put(&format!("{sdc}/sdc1/dev"), "8:33");
     put(&format!("{sdc}/sdc1/partition"), "1");
     link("sys/block/sdc", sdc);
+    put(&format!("{sdc}/queue/logical_block_size"), "4096\n");
     put("udev/b8:32", "S:disk/by-id/x\nE:ID_SERIAL=Long_KK7\nE:ID_SERIAL_SHORT=KK7\n");
     // Nothing to write to.
     disk("sys/devices/virtual/block/loop0", "7:0", 1000, "0");
@@ -321,6 +322,7 @@ fn the_disks_of_a_machine_are_told_with_what_uses_them() {
     assert_eq!(system.used_by, ["dm-0"]);
     assert_eq!((data.serial.as_str(), data.used_by.len(), data.removable), ("KK7", 1, false));
     assert!(data.used_by[0].starts_with("swap "));
+    assert_eq!((stick.block_len, data.block_len), (512, 4096));
 }
 
 #[test]
@@ -330,6 +332,7 @@ fn only_the_disk_that_was_named_is_erased() {
         model: "Pocket".into(),
         serial: "P-1".into(),
         size: 1 << 30,
+        block_len: 512,
         removable: true,
         bus: "usb".into(),
         mounted: Vec::new(),
@@ -351,6 +354,7 @@ fn only_the_disk_that_was_named_is_erased() {
         (fixed, Some("P-1"), "--fixed"),
         (Disk { mounted: vec!["/media/x".into()], ..sound.clone() }, Some("P-1"), "mounted at /media/x"),
         (Disk { used_by: vec!["dm-0".into()], ..sound.clone() }, Some("P-1"), "in use by dm-0"),
+        (Disk { block_len: 4096, ..sound.clone() }, Some("P-1"), "blocks of 4096 bytes"),
         (Disk { read_only: true, ..sound.clone() }, Some("P-1"), "cannot be written"),
         (Disk { system: true, ..sound.clone() }, Some("P-1"), "this system runs on"),
         (Disk { model: String::new(), ..nameless }, Some(""), "neither a serial number nor a model"),

@@ -10,6 +10,8 @@
 //! What an image file calls an *image* is an edition here; a *blob* is content that is stored once however many files
 //! have it, named by its SHA-1.
 
+#![forbid(unsafe_code)]
+
 pub mod capture;
 pub mod codec;
 mod digest;

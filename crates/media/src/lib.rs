@@ -8,6 +8,8 @@
 //! Each format lives in a module of its own: `layout` mirrors the tables of its specification, `read` turns
 //! bytes into a model and trusts nothing, `write` turns the model into bytes.
 
+#![forbid(unsafe_code)]
+
 pub mod bootmenu;
 pub mod bootwalk;
 pub mod disk;

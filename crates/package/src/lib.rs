@@ -4,6 +4,8 @@
 //! [`Driver`] is an INF file and what it needs; [`DriverSet`] finds the drivers of packs and matches them with the
 //! devices of a machine. [`Update`] is our update package, and [`VendorPackage`] recognises those of vendors.
 
+#![forbid(unsafe_code)]
+
 mod devices;
 mod drivers;
 mod inf;

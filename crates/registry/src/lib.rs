@@ -4,6 +4,8 @@
 //! and values are found, set and deleted. [`RegText`] is the text form of such changes, [`locate`] says which hive of an
 //! edition a path in it means, and [`compare`] makes the text that turns one hive into another.
 
+#![forbid(unsafe_code)]
+
 mod compare;
 pub mod layout;
 mod model;

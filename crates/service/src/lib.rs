@@ -4,6 +4,8 @@
 //! change its files and hives in memory, and [`Edition::store`] puts it back. Where things lie is a [`Layout`], what is
 //! known besides is a [`Catalogue`].
 
+#![forbid(unsafe_code)]
+
 mod catalogue;
 mod drivers;
 mod edition;

@@ -3,6 +3,8 @@
 //! [`StackFile::parse`] reads a recipe, [`Prepared::new`] works out everything without writing anything, and
 //! [`Prepared::build`] writes the media once and leaves a [`Ledger`].
 
+#![forbid(unsafe_code)]
+
 mod answers;
 mod boot;
 mod build;

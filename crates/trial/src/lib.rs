@@ -4,6 +4,8 @@
 //! with both side by side, without network and with a blank scratch disk, follows serial port and screen, and gives an
 //! [`Outcome`] for each. What texts mean is data: `signs.toml`.
 
+#![forbid(unsafe_code)]
+
 mod machine;
 mod monitor;
 mod screen;

@@ -12,7 +12,7 @@ use neat_device::{
     block::BlockDevice,
     disks::{self, Disk},
     guard::{self, Consent},
-    simulated::Simulated,
+    simulated::{self, Simulated},
     write,
 };
 use neat_media::{
@@ -24,7 +24,7 @@ use serde_json::json;
 use std::{
     io::{IsTerminal, Read},
     os::unix::fs::FileTypeExt,
-    path::Path,
+    path::{Path, PathBuf},
 };
 
 pub(crate) fn run(args: &StickArgs, context: &Context) -> Result<()> {
@@ -46,6 +46,7 @@ pub(crate) fn run(args: &StickArgs, context: &Context) -> Result<()> {
         }
         Target::Device(disk) => {
             guard::check_use(disk, args.device.fixed)?;
+            refuse_source(source, &bytes_of(disk, &args.device))?;
             Some(args.size.unwrap_or(disk.size))
         }
     };
@@ -60,6 +61,12 @@ pub(crate) fn run(args: &StickArgs, context: &Context) -> Result<()> {
             let mut device = open(&disk, &args.device)?;
             let options = write::Options { verify: !args.device.no_verify };
             let outcome = write::stick(&mut *device, &plan, options, &context.job())?;
+            if !outcome.announced {
+                context.say(
+                    "note: this system may still know the old partitions: pull the stick out and put it in again before \
+                     you use it here",
+                );
+            }
             report(&disk.path, &plan, Some(outcome), context)
         }
     }
@@ -149,14 +156,33 @@ pub(super) fn open(disk: &Disk, args: &DeviceArgs) -> Result<Box<dyn Device>> {
     })
 }
 
-fn refuse_source(source: &Path, to: &Path) -> Result<()> {
-    match (source.canonicalize(), to.canonicalize()) {
-        (Ok(a), Ok(b)) if a == b => Err(Error::refused(
-            format!("{} is the source itself, which is never written", to.display()),
-            "give another name",
-        )),
-        _ => Ok(()),
+/// Where the bytes of a device are.
+pub(super) fn bytes_of(disk: &Disk, args: &DeviceArgs) -> PathBuf {
+    match &args.simulated {
+        Some(folder) => simulated::bytes_path(folder, &disk.path.to_string_lossy()),
+        None => disk.path.clone(),
     }
+}
+
+fn refuse_source(source: &Path, to: &Path) -> Result<()> {
+    let (Ok(source), Ok(target)) = (source.canonicalize(), to.canonicalize()) else { return Ok(()) };
+    // A partition is named after its disk: sdb1, nvme0n1p1.
+    let is_partition = target.starts_with("/dev")
+        && source
+            .to_str()
+            .zip(target.to_str())
+            .and_then(|(source, target)| source.strip_prefix(target))
+            .is_some_and(|rest| {
+                let number = rest.strip_prefix('p').unwrap_or(rest);
+                !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit())
+            });
+    if source == target || is_partition {
+        return Err(Error::refused(
+            format!("{} is the source itself, which is never written", to.display()),
+            "name another place to write to",
+        ));
+    }
+    Ok(())
 }
 
 /// Erasing is agreed on the command line, or by typing the device's word on a terminal.
@@ -169,7 +195,7 @@ fn consent(disk: &Disk, args: &DeviceArgs, context: &Context) -> Result<()> {
     if !asks {
         return guard::check(disk, Consent { named, fixed: args.fixed });
     }
-    context.say(&show::stick::disks(std::slice::from_ref(disk)));
+    context.say(&show::stick::disks(std::slice::from_ref(disk), args.fixed));
     context.say(&format!("Everything on it is erased. Type {} to go on:", guard::erase_word(disk)));
     let mut line = String::new();
     std::io::stdin().read_line(&mut line).map_err(Error::io("read from", Path::new("the terminal")))?;
@@ -226,5 +252,5 @@ fn list(args: &DeviceArgs, context: &Context) -> Result<()> {
         context.say("There is no disk here that can be taken out; --fixed also shows the others.");
         return Ok(());
     }
-    context.print(&show::stick::disks(&disks))
+    context.print(&show::stick::disks(&disks, args.fixed))
 }

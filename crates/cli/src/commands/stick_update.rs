@@ -1,26 +1,34 @@
 //! `stick update`: only what differs.
 
-use super::stick::{Target, open};
+use super::stick::{Target, bytes_of, open};
 use crate::{
     args::StickUpdateArgs,
     context::{Context, clock},
     show,
 };
 use neat_content::Result;
-use neat_device::{Device, file::ImageDevice, guard, simulated, update, write};
+use neat_device::{Device, file::ImageDevice, guard, update, write};
 use neat_media::read;
 use neat_stack::plan_stick_update;
 
 pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
     let target = Target::of(&args.to, &args.device)?;
+    // Opened, and so kept from everybody else, before it is looked at.
+    let mut device: Box<dyn Device> = match &target {
+        Target::Image => Box::new(ImageDevice::open(&args.to)?),
+        Target::Device(disk) => {
+            // Nothing is erased that the stick's maker did not put there, so no word is asked for.
+            guard::check_use(disk, args.device.fixed)?;
+            open(disk, &args.device)?
+        }
+    };
     let media = read::open(&args.source)?;
     let time = clock()?.fixed.unwrap_or(media.tree.newest());
     let job = context.job();
     // Where its bytes are to be read.
-    let path = match (&target, &args.device.simulated) {
-        (Target::Device(disk), Some(folder)) => simulated::bytes_path(folder, &disk.path.to_string_lossy()),
-        (Target::Device(disk), None) => disk.path.clone(),
-        (Target::Image, _) => args.to.clone(),
+    let path = match &target {
+        Target::Device(disk) => bytes_of(disk, &args.device),
+        Target::Image => args.to.clone(),
     };
     job.event(neat_content::Event::StepStarted { step: "comparing", total_bytes: None });
     let plan = plan_stick_update(media, &path, time, args.quick, &job)?;
@@ -30,14 +38,6 @@ pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
     }
     let mut outcome = None;
     if !plan.update.is_nothing() {
-        let mut device: Box<dyn Device> = match &target {
-            Target::Image => Box::new(ImageDevice::open(&args.to)?),
-            Target::Device(disk) => {
-                // Nothing is erased that the stick's maker did not put there, so no word is asked for.
-                guard::check_use(disk, args.device.fixed)?;
-                open(disk, &args.device)?
-            }
-        };
         let options = write::Options { verify: !args.device.no_verify };
         outcome = Some(update::apply(&mut *device, &plan, options, &job)?);
     }

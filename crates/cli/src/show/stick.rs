@@ -12,8 +12,8 @@ fn decimal_size(bytes: u64) -> String {
     if gigabytes >= 1.0 { format!("{gigabytes:.1} GB") } else { format!("{:.0} MB", bytes as f64 / 1e6) }
 }
 
-/// Disks with what a person must know before erasing one.
-pub(crate) fn disks(disks: &[Disk]) -> String {
+/// Disks with what a person must know before erasing one; `fixed` when those that cannot be taken out are meant too.
+pub(crate) fn disks(disks: &[Disk], fixed: bool) -> String {
     let mut text = String::new();
     for (number, disk) in disks.iter().enumerate() {
         if number > 0 {
@@ -36,8 +36,9 @@ pub(crate) fn disks(disks: &[Disk]) -> String {
         for (number, user) in disk.used_by.iter().enumerate() {
             sheet.row(if number == 0 { "used by" } else { "" }, user);
         }
-        match guard::check_use(disk, false) {
-            Ok(()) => sheet.row("erase with", format!("--yes-erase {}", guard::erase_word(disk))),
+        let more = if disk.removable { "" } else { " --fixed" };
+        match guard::check_use(disk, fixed) {
+            Ok(()) => sheet.row("erase with", format!("--yes-erase {}{more}", guard::erase_word(disk))),
             Err(error) => sheet.row("refused", format!("{}{error}{:#}", style::CARE, style::CARE)),
         }
         text += &sheet.text();

@@ -29,7 +29,9 @@ pub fn modules(kernel: &Path, names: &[&str], target: &Path) -> Vec<String> {
             let path = entry.unwrap().path();
             if path.is_dir() && !path.is_symlink() {
                 pending.push(path);
-            } else if let Some(name) = path.file_name().unwrap().to_string_lossy().strip_suffix(".ko.xz") {
+            } else if let Some((name, "ko" | "ko.xz")) =
+                path.file_name().unwrap().to_string_lossy().split_once('.')
+            {
                 files.insert(name.replace('-', "_"), path);
             }
         }
@@ -46,7 +48,10 @@ pub fn modules(kernel: &Path, names: &[&str], target: &Path) -> Vec<String> {
             return;
         }
         let Some(path) = files.get(&name) else { panic!("no module {name}") };
-        let bytes = Command::new("xz").arg("-dc").arg(path).output().unwrap().stdout;
+        let bytes = match path.extension().and_then(|ending| ending.to_str()) {
+            Some("xz") => Command::new("xz").arg("-dc").arg(path).output().unwrap().stdout,
+            _ => fs::read(path).unwrap(),
+        };
         let at = bytes.windows(8).position(|window| window == b"depends=").expect("a list of dependencies");
         let list = bytes[at + 8..].split(|byte| *byte == 0).next().unwrap();
         for needed in String::from_utf8(list.to_vec()).unwrap().split(',').filter(|name| !name.is_empty()) {
@@ -136,19 +141,23 @@ pub fn digesting_initrd(dir: &Path) -> PathBuf {
          $B poweroff -f\n",
         order.join(" ")
     );
+    pack_initrd(&root, &script, &dir.join("initrd.img"))
+}
+
+/// Packs a folder with `script` as what the kernel starts.
+pub fn pack_initrd(root: &Path, script: &str, initrd: &Path) -> PathBuf {
     fs::write(root.join("init"), script).unwrap();
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
     fs::set_permissions(root.join("init"), mode).unwrap();
-    let initrd = dir.join("initrd.img");
     let packed = Command::new("sh")
         .arg("-c")
         .arg("find . | cpio -o -H newc --quiet")
-        .current_dir(&root)
-        .stdout(Stdio::from(fs::File::create(&initrd).unwrap()))
+        .current_dir(root)
+        .stdout(Stdio::from(fs::File::create(initrd).unwrap()))
         .status()
         .unwrap();
     assert!(packed.success());
-    initrd
+    initrd.to_owned()
 }
 
 /// A media with a menu of the real kernel and the digesting RAM disk.

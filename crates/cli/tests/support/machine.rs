@@ -37,6 +37,22 @@ const UEFI_CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
 impl Machine {
     /// Starts a machine with `media`, and further arguments for QEMU.
     pub fn start(firmware: Firmware, drive: Drive, media: &Path, extra: &[&str]) -> Self {
+        let (media, bus) = (media.display(), "bus=ide.0,bootindex=0");
+        let (drive, device) = match drive {
+            Drive::Disc => (
+                format!("if=none,id=media,media=cdrom,readonly=on,format=raw,file={media}"),
+                format!("ide-cd,drive=media,{bus}"),
+            ),
+            Drive::Disk => (
+                format!("if=none,id=media,snapshot=on,format=raw,file={media}"),
+                format!("ide-hd,drive=media,{bus}"),
+            ),
+        };
+        Self::run(firmware, &[&["-drive", &drive, "-device", &device], extra].concat())
+    }
+
+    /// Starts a machine with nothing but what the arguments for QEMU say.
+    pub fn run(firmware: Firmware, extra: &[&str]) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let monitor = dir.path().join("monitor");
         let accelerated = std::fs::read_to_string("/proc/cpuinfo")
@@ -60,21 +76,14 @@ impl Machine {
         if firmware == Firmware::Uefi {
             command.arg("-drive").arg(format!("if=pflash,format=raw,readonly=on,file={UEFI_CODE}"));
         }
-        let media = media.display();
-        match drive {
-            Drive::Disc => command
-                .arg("-drive")
-                .arg(format!("if=none,id=media,media=cdrom,readonly=on,format=raw,file={media}"))
-                .args(["-device", "ide-cd,drive=media,bus=ide.0,bootindex=0"]),
-            Drive::Disk => command
-                .arg("-drive")
-                .arg(format!("if=none,id=media,snapshot=on,format=raw,file={media}"))
-                .args(["-device", "ide-hd,drive=media,bus=ide.0,bootindex=0"]),
-        };
         if !extra.contains(&"-nic") {
             command.args(["-nic", "none"]);
         }
-        command.args(extra).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        command
+            .args(extra)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(std::fs::File::create(dir.path().join("complaint")).unwrap());
         let mut child = command.spawn().expect("qemu-system-x86_64 is installed");
         let mut out = child.stdout.take().unwrap();
         let (send, serial) = channel();
@@ -113,7 +122,8 @@ impl Machine {
                 Ok(bytes) => self.text.extend(bytes),
                 Err(RecvTimeoutError::Timeout) => panic!("no {what} in time; the serial port said:\n{text}"),
                 Err(RecvTimeoutError::Disconnected) => {
-                    panic!("the machine ended without {what}; the serial port said:\n{text}")
+                    let complaint = std::fs::read_to_string(self.monitor.with_file_name("complaint"));
+                    panic!("the machine ended without {what}: {complaint:?}; the serial port said:\n{text}")
                 }
             }
         }
@@ -124,7 +134,8 @@ impl Machine {
         self.wait(wanted, Duration::from_secs(300), Duration::from_secs(180), |text| text.contains(wanted))
     }
 
-    fn monitor(&self, command: &str) {
+    /// Has the machine's monitor do something.
+    pub fn monitor(&self, command: &str) {
         let mut stream = UnixStream::connect(&self.monitor).unwrap();
         writeln!(stream, "{command}").unwrap();
         stream.set_read_timeout(Some(Duration::from_millis(500))).unwrap();

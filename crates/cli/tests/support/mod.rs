@@ -3,6 +3,7 @@
 
 pub mod linux;
 pub mod machine;
+pub mod ports;
 
 use std::{
     path::{Path, PathBuf},

@@ -166,8 +166,12 @@ pub(super) fn shape_for(len: u64) -> Result<Shape> {
     if shape.clusters < LEAST_CLUSTERS {
         let least = (LEAST_CLUSTERS * 512 + 2 * MIB).div_ceil(MIB);
         return Err(Error::request(
-            format!("{} MiB are too few for FAT32, which begins at {least} MiB", len / MIB),
-            "use a larger size",
+            format!(
+                "{} MiB are too few for FAT32, which needs {least} MiB: {} MiB are missing",
+                len / MIB,
+                least - len / MIB
+            ),
+            "use a larger size or a larger stick",
         ));
     }
     Ok(shape)
