@@ -17,6 +17,7 @@ mod walker;
 
 use std::{
     fs,
+    hash::{BuildHasher, Hasher, RandomState},
     path::Path,
     process::{Command, Stdio},
     time::Duration,
@@ -245,7 +246,9 @@ fn killed_at_a_hundred_moments_no_image_appears() {
     for moment in 0..100 {
         let _ = fs::remove_file(dir.join("quay.img"));
         let mut child = run();
-        std::thread::sleep(step * moment);
+        // Somewhere in its hundredth part.
+        let inside = RandomState::new().build_hasher().finish() as f64 / u64::MAX as f64;
+        std::thread::sleep(step.mul_f64(f64::from(moment) + inside));
         child.kill().unwrap();
         child.wait().unwrap();
         if let Ok(bytes) = fs::read(dir.join("quay.img")) {

@@ -29,7 +29,7 @@ use support::{
 
 /// A trial's results, whatever its exit code.
 fn trial(dir: &Path, args: &[&str]) -> (i32, Vec<Value>) {
-    let args = [&["trial"], args, &["--json", "--limit", "240"]].concat();
+    let args = [&["trial"], args, &["--json", "--limit", "600"]].concat();
     let output = neatstack(dir, &args);
     let error = String::from_utf8_lossy(&output.stderr).into_owned();
     let document: Value =
@@ -277,11 +277,11 @@ fn under_a_real_kernel_usb_disks_are_listed_refused_written_updated_and_pulled_o
     let mut machine = ports::start(
         &initrd,
         &[
-            Plugged { fast: true, ..Plugged::new(good, "QS-GOOD") },
+            Plugged::new(good, "QS-GOOD"),
             Plugged::new(small, "QS-SMALL"),
             Plugged { backing: ",readonly=on", ..Plugged::new(locked, "QS-LOCKED") },
             Plugged { block_len: 4096, ..Plugged::new(blocks, "QS-BLOCKS") },
-            Plugged { fast: true, backing: ",throttling.bps-write=4000000", ..Plugged::new(gone, "QS-GONE") },
+            Plugged { backing: ",throttling.bps-write=4000000", ..Plugged::new(gone, "QS-GONE") },
         ],
     );
     machine.expect("@PULL");
@@ -385,7 +385,9 @@ fn an_installation_that_asks_nothing_is_followed_to_its_disk() {
         "--unattended",
         "64MiB",
         "--quiet-after",
-        "20",
+        "180",
+        "--expect",
+        "started from its own disk",
         "--log",
         "log.txt",
     ];

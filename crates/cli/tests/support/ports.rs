@@ -12,11 +12,10 @@ use std::{
 
 const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
 
-/// What is plugged in: an image file as a USB disk, by the protocol that sticks have or by that of fast ones.
+/// What is plugged in: an image file as a USB disk.
 pub struct Plugged<'a> {
     pub image: &'a Path,
     pub serial: &'a str,
-    pub fast: bool,
     pub block_len: u32,
     /// Further properties of what keeps its bytes.
     pub backing: &'a str,
@@ -24,7 +23,7 @@ pub struct Plugged<'a> {
 
 impl<'a> Plugged<'a> {
     pub fn new(image: &'a Path, serial: &'a str) -> Self {
-        Self { image, serial, fast: false, block_len: 512, backing: "" }
+        Self { image, serial, block_len: 512, backing: "" }
     }
 }
 
@@ -62,7 +61,7 @@ pub fn ramdisk(dir: &Path, files: &[&Path], steps: &str) -> PathBuf {
     assert!(unpacked.success());
     let order = modules(
         &installer,
-        &["xhci-pci", "usb-storage", "uas", "sd_mod", "vfat", "nls_cp437", "nls_ascii", "nls_utf8"],
+        &["xhci-pci", "usb-storage", "sd_mod", "vfat", "nls_cp437", "nls_ascii", "nls_utf8"],
         &root.join("modules"),
     );
     let script = format!(
@@ -102,12 +101,11 @@ pub fn start(initrd: &Path, plugged: &[Plugged]) -> Machine {
     ];
     for (number, stick) in plugged.iter().enumerate() {
         let (image, serial, blocks) = (stick.image.display(), stick.serial, stick.block_len);
-        let bus = if stick.fast { "usb-uas" } else { "usb-bot" };
         args.extend([
             "-drive".into(),
             format!("if=none,id=d{number},format=raw,file={image}{}", stick.backing),
             "-device".into(),
-            format!("{bus},id=s{number},bus=usb.0,serial={serial}"),
+            format!("usb-bot,id=s{number},bus=usb.0,serial={serial}"),
             "-device".into(),
             format!(
                 "scsi-hd,bus=s{number}.0,drive=d{number},removable=on,vendor=Brackwtr,product=Ferry stick,\
