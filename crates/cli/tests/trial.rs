@@ -52,15 +52,17 @@ const STARTED: &str = "started by BIOS from a stick, answer file autounattend.xm
 fn the_demo_stick_starts_with_both_firmwares_and_both_schemes() {
     let (_dir, dir) = demo();
     media(&dir, &neat_demo::boot_manager(0));
-    for scheme in ["gpt", "mbr"] {
+    for (scheme, attached, how) in
+        [("gpt", "stick", &[][..]), ("mbr", "stick", &["--as", "stick"]), ("gpt", "disk", &["--as", "disk"])]
+    {
         ok(&dir, &["stick", "folder", "--to", "quay.img", "--scheme", scheme, "--replace", "-q"]);
-        let (code, results) =
-            trial(&dir, &["quay.img", "--expect", "answer file autounattend.xml", "--shot", "shot.png"]);
+        let args = ["quay.img", "--expect", "answer file autounattend.xml", "--shot", "shot.png"];
+        let (code, results) = trial(&dir, &[&args, how].concat());
         assert_eq!((code, results.len()), (0, 2), "{scheme}: {results:?}");
         for result in &results {
             assert_eq!(
                 (&result["came_up"], &result["end"], &result["attached"]),
-                (&true.into(), &"expected".into(), &"disk".into())
+                (&true.into(), &"expected".into(), &attached.into())
             );
             assert_eq!(result["stage"], "system");
             let picture = fs::read(dir.join(result["picture"].as_str().unwrap())).unwrap();

@@ -8,7 +8,7 @@ use crate::{
 };
 use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, PendingFile, Result};
 use neat_media::{master, stick::write_with_disc};
-use neat_trial::{Attachment, Firmware, Tools};
+use neat_trial::{Attached, Firmware, Tools};
 use std::{
     collections::HashSet,
     path::{Path, PathBuf},
@@ -252,8 +252,8 @@ impl Prepared<'_> {
         let tools = Tools::find()?;
         let mut trials = Vec::new();
         let named = [
-            (disc, own.iso.as_ref(), Attachment::Disc),
-            (stick, own.stick.as_ref().map(|stick| &stick.path), Attachment::Disk),
+            (disc, own.iso.as_ref(), Attached::Disc),
+            (stick, own.stick.as_ref().map(|stick| &stick.path), Attached::Stick),
         ];
         for (path, name, attached) in named {
             let (Some(path), Some(name)) = (path, name) else { continue };
@@ -390,7 +390,7 @@ fn digest_of_file(own: &Laid, id: NodeId, job: &Job<'_>) -> Result<Option<String
 }
 
 /// Saves the picture of a trial beside what was tried: `NAME-disc-bios.png`.
-fn save_picture(output: &Path, attached: Attachment, firmware: Firmware, bytes: &[u8]) -> Result<PathBuf> {
+fn save_picture(output: &Path, attached: Attached, firmware: Firmware, bytes: &[u8]) -> Result<PathBuf> {
     let stem = output.file_stem().unwrap_or_default().to_string_lossy();
     let word = firmware.name().to_ascii_lowercase();
     let path = output.with_file_name(format!("{stem}-{}-{word}.png", attached.name()));

@@ -2,7 +2,7 @@
 
 use crate::{DepotUse, LedgerItem};
 use neat_content::{Error, Result};
-use neat_trial::{Attachment, Firmware, Stage};
+use neat_trial::{Attached, Firmware, Stage};
 use serde::{Deserialize, Serialize};
 
 /// What `kind` in a ledger says, so that the file is known without its name.
@@ -52,7 +52,7 @@ pub struct LedgerTrial {
     /// The file that was started.
     pub path: String,
     /// As a disc or as a disk.
-    pub attached: Attachment,
+    pub attached: Attached,
     /// With which firmware.
     pub firmware: Firmware,
     /// How far it got.

@@ -18,16 +18,50 @@ pub use signs::Stage;
 pub use tools::Tools;
 pub use watch::{End, Outcome};
 
-pub use neat_media::bootwalk::{Attachment, Firmware};
+pub use neat_media::bootwalk::Firmware;
+
+use neat_media::bootwalk::Attachment;
+use serde::{Deserialize, Serialize};
 
 use neat_content::{Job, Result};
 use std::{path::Path, thread, time::Duration};
+
+/// How a media is attached to the machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Attached {
+    /// In an optical drive.
+    Disc,
+    /// As a disk inside the machine.
+    Disk,
+    /// As a disk at a USB port, which firmware reads by another driver.
+    Stick,
+}
+
+impl Attached {
+    /// What people call it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Disc => "disc",
+            Self::Disk => "disk",
+            Self::Stick => "stick",
+        }
+    }
+
+    /// The way on which firmware looks for what it starts.
+    pub const fn way(self) -> Attachment {
+        match self {
+            Self::Disc => Attachment::Disc,
+            Self::Disk | Self::Stick => Attachment::Disk,
+        }
+    }
+}
 
 /// How a media is tried.
 #[derive(Clone, Debug)]
 pub struct Options<'a> {
     /// How the media is attached.
-    pub attached: Attachment,
+    pub attached: Attached,
     /// Stop, and be content, when this text shows on the serial port or the screen.
     pub expect: Option<&'a str>,
     /// Stop after so long.
@@ -45,7 +79,7 @@ pub struct Options<'a> {
 impl Default for Options<'_> {
     fn default() -> Self {
         Self {
-            attached: Attachment::Disc,
+            attached: Attached::Disc,
             expect: None,
             limit: Duration::from_secs(300),
             quiet: Duration::from_secs(60),

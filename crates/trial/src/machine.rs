@@ -1,6 +1,6 @@
 //! A running virtual machine.
 
-use crate::{Attachment, Firmware, Options, Tools, monitor::Monitor, screen::Picture};
+use crate::{Attached, Firmware, Options, Tools, monitor::Monitor, screen::Picture};
 use neat_content::{Error, Result};
 use serde_json::json;
 use std::{
@@ -88,11 +88,15 @@ impl Machine {
             let file = option_path(media);
             // The media stays as it is: a disc is read-only, and what is written to a disk goes elsewhere.
             let (drive, device) = match options.attached {
-                Attachment::Disc => ("media=cdrom,readonly=on", "ide-cd"),
-                Attachment::Disk => ("snapshot=on", "ide-hd"),
+                Attached::Disc => ("media=cdrom,readonly=on", "ide-cd,bus=ide.0"),
+                Attached::Disk => ("snapshot=on", "ide-hd,bus=ide.0"),
+                Attached::Stick => ("snapshot=on", "usb-storage,bus=usb.0,removable=on"),
             };
+            if options.attached == Attached::Stick {
+                command.args(["-device", "qemu-xhci,id=usb"]);
+            }
             command.arg("-drive").arg(format!("if=none,id=media,format=raw,{drive},file={file}"));
-            command.args(["-device", &format!("{device},drive=media,bus=ide.0,bootindex=0")]);
+            command.args(["-device", &format!("{device},drive=media,bootindex=0")]);
         }
         command
             .arg("-drive")

@@ -1,7 +1,7 @@
 //! Following one machine until there is nothing more to see.
 
 use crate::{
-    Attachment, Firmware, Options, Stage, Tools,
+    Attached, Firmware, Options, Stage, Tools,
     machine::{Machine, Start},
     screen::Picture,
     signs::{Signs, line_at},
@@ -46,7 +46,7 @@ pub struct Outcome {
     /// Which.
     pub firmware: Firmware,
     /// How the media was attached.
-    pub attached: Attachment,
+    pub attached: Attached,
     /// How far it got.
     pub stage: Stage,
     /// Whether it came up: the boot image ran, nothing failed, and what was expected showed.

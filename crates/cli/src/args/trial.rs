@@ -22,7 +22,7 @@ pub(crate) struct TrialArgs {
     /// Which firmware; without it those that the media is made for, side by side
     #[arg(long, value_name = "FIRMWARE")]
     pub firmware: Option<FirmwareName>,
-    /// How the media is attached; without it an ISO file as a disc and a stick as a disk
+    /// How the media is attached; without it an ISO file as a disc and a stick as a stick
     #[arg(long = "as", value_name = "KIND")]
     pub attached: Option<AttachedName>,
     /// Write a PNG picture of the last screen; with several firmwares one each, NAME-bios.png and NAME-uefi.png
@@ -64,6 +64,8 @@ pub(crate) enum FirmwareName {
 pub(crate) enum AttachedName {
     /// In an optical drive
     Disc,
-    /// As a disk
+    /// As a disk inside the machine
     Disk,
+    /// As a disk at a USB port
+    Stick,
 }

@@ -7,7 +7,7 @@ use crate::{
 };
 use neat_content::{Error, PendingFile, Result};
 use neat_media::{bootwalk, read};
-use neat_trial::{Attachment, Firmware, Options, Outcome, Tools};
+use neat_trial::{Attached, Firmware, Options, Outcome, Tools};
 use std::{
     path::{Path, PathBuf},
     process::ExitCode,
@@ -23,12 +23,13 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
     }
     let source = neat_content::Source::open(&args.media)?;
     let attached = match args.attached {
-        Some(AttachedName::Disc) => Attachment::Disc,
-        None if read::is_disc(&source)? => Attachment::Disc,
-        Some(AttachedName::Disk) | None => Attachment::Disk,
+        Some(AttachedName::Disc) => Attached::Disc,
+        Some(AttachedName::Disk) => Attached::Disk,
+        None if read::is_disc(&source)? => Attached::Disc,
+        Some(AttachedName::Stick) | None => Attached::Stick,
     };
     let claimed = match read::open(&args.media) {
-        Ok(media) => bootwalk::claims(&bootwalk::walk_media(&media, &source), attached),
+        Ok(media) => bootwalk::claims(&bootwalk::walk_media(&media, &source), attached.way()),
         // What cannot be read can be started all the same, by whoever says with what.
         Err(error) if args.firmware.is_some() => {
             context.say(&format!("note: {error}"));
