@@ -53,7 +53,7 @@ fn wrap(text: &str, column: usize, width: usize) -> String {
     let mut out = String::new();
     let mut at = column;
     for word in text.split(' ') {
-        let len = word.chars().count();
+        let len = visible_len(word);
         if at > column && at + 1 + len > width {
             out.push('\n');
             out.push_str(&" ".repeat(column));
@@ -66,6 +66,17 @@ fn wrap(text: &str, column: usize, width: usize) -> String {
         at += len;
     }
     out
+}
+
+/// Characters that take a place: colours do not.
+fn visible_len(text: &str) -> usize {
+    let mut in_colour = false;
+    let takes_place = |c: char| {
+        let was = in_colour;
+        in_colour = c == '\u{1b}' || (in_colour && c != 'm');
+        !was && !in_colour
+    };
+    text.chars().map(takes_place).filter(|takes| *takes).count()
 }
 
 /// A number with its noun.
@@ -97,6 +108,7 @@ impl Sheet {
         let width = self.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
         let line = |(name, value): &(String, String)| {
             let padding = " ".repeat(width - name.chars().count());
+            let value = wrapped(value, width + 4);
             format!("  {}{name}{:#}{padding}  {value}\n", style::QUIET, style::QUIET)
         };
         self.rows.iter().map(line).collect()
@@ -112,6 +124,7 @@ mod tests {
         assert_eq!(wrap("one two three", 2, 9), "one two\n  three");
         assert_eq!(wrap("a-word-longer-than-the-line x", 2, 9), "a-word-longer-than-the-line\n  x");
         assert_eq!(wrap("", 2, 9), "");
+        assert_eq!(visible_len("\u{1b}[1m\u{1b}[31mred\u{1b}[0m, ü"), 6);
     }
 
     #[test]

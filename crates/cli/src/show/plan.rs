@@ -63,8 +63,11 @@ pub(crate) fn plan(report: &PlanReport) -> String {
             0 => String::new(),
             bytes => format!("  {}{}", if bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
         };
-        text.push_str(&format!("  {:>2}  {:width$}  {}{bytes}\n", number + 1, step.action, step.subject));
-        text.push_str(&format!("      {:width$}  {}{}{:#}\n", "", style::REASON, step.reason, style::REASON));
+        let column = width + 8;
+        let subject = super::wrapped(&format!("{}{bytes}", step.subject), column);
+        text.push_str(&format!("  {:>2}  {:width$}  {subject}\n", number + 1, step.action));
+        let reason = super::wrapped(&step.reason, column);
+        text.push_str(&format!("      {:width$}  {}{reason}{:#}\n", "", style::REASON, style::REASON));
     }
     text.push_str(&super::service::work(&report.editions_work));
     if !report.variants.is_empty() {
