@@ -184,6 +184,8 @@ impl<'a> Watch<'a> {
                 } else if let Some(at) = self.screen.find(text) {
                     self.evidence = line_at(&self.screen, at);
                 }
+                // Whoever wrote it ran.
+                self.stage = self.stage.max(Stage::Image);
                 return Ok(End::Expected);
             }
             if ended {
