@@ -297,6 +297,68 @@ fn stack_files_with_mistakes_are_explained() {
 }
 
 #[test]
+fn outputs_that_cannot_be_are_explained_before_any_work() {
+    let (_keep, dir) = demo();
+    let before = names(&dir);
+    let stick = |rest: &str| format!("stick = {{ image = \"x.img\", {rest} }}");
+    for (media, wanted) in [
+        (String::new(), "names neither an ISO file nor a stick"),
+        ("iso = \"\"".into(), "not the name of a file"),
+        ("iso = \"out/\"".into(), "not the name of a file"),
+        ("iso = \"site-files\"".into(), "not the name of a file"),
+        ("iso = \"/dev/sdb\"".into(), "is a device"),
+        ("stick = { image = \"/dev/null\" }".into(), "`media.stick.image`: \"/dev/null\" is a device"),
+        ("iso = \"x.img\"\nstick = { image = \"./x.img\" }".into(), "are the same file"),
+        ("stick = { }".into(), "line 4: missing key `image`"),
+        ("stick = \"x.img\"".into(), "line 4: wrong kind of value: string \"x.img\", expected a table"),
+        (
+            "iso = \"x.iso\"\ntrial = \"bios\"".into(),
+            "line 5: wrong kind of value: string \"bios\", expected a list",
+        ),
+        ("iso = \"x.iso\"\ntrial = [\"bois\"]".into(), "expected `bios` or `uefi`"),
+        ("iso = \"x.iso\"\niso = \"y.iso\"".into(), "line 5: duplicate key"),
+        ("iso = \"x.iso\"\nlabel = \"{nothing}\"".into(), "there is no {nothing}"),
+        (stick("scheme = \"gtp\""), "unknown value `gtp`, expected `gpt` or `mbr`"),
+        (stick("size = \"8\""), "\"8\" is not a size"),
+        (stick("size = \"1MB\""), "too small"),
+        (stick("size = \"20MiB\""), "MiB are missing"),
+        (stick("size = 8"), "expected a string"),
+        (stick("boot_manager = \"nothing\""), "no boot manager nothing"),
+        (stick("lable = \"X\""), "no key `media.stick.lable`"),
+    ] {
+        let text = format!("[source]\nmedia = \"quay-os-7.iso\"\n[media]\n{media}\n");
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+        for command in ["plan", "build"] {
+            let (code, error) = fails(&dir, &[command, "t.stack.toml"]);
+            assert!(code == 2 && error.contains(wanted), "{command} {media}: {code} {error}");
+            assert!(error.contains("what to do: "), "{error}");
+        }
+    }
+    // The plan says so too when the source would be written, by whatever name.
+    std::os::unix::fs::symlink("quay-os-7.iso", dir.join("link.iso")).unwrap();
+    let original = fs::read(dir.join("quay-os-7.iso")).unwrap();
+    for output in ["iso = \"link.iso\"", "stick = { image = \"quay-os-7.iso\" }"] {
+        let text = format!("[source]\nmedia = \"quay-os-7.iso\"\n[media]\n{output}\n");
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+        let plan = json(&dir, &["plan", "t.stack.toml", "--json"]);
+        let findings = plan["findings"].to_string();
+        assert!(findings.contains("the source itself") && findings.contains("refused"), "{findings}");
+        assert_eq!(fails(&dir, &["build", "t.stack.toml", "--replace"]).0, 4);
+    }
+    assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == original);
+    // A label that FAT cannot hold is changed, and that is said.
+    let text =
+        format!("[source]\nmedia = \"quay-os-7.iso\"\n[media]\n{}\n", stick("label = \"Much too long\""));
+    fs::write(dir.join("t.stack.toml"), text).unwrap();
+    let plan = ok(&dir, &["plan", "t.stack.toml"]);
+    assert!(plan.contains("the stick's label is \"MUCH TOO LO\" and not \"Much too long\""), "{plan}");
+    for name in ["link.iso", "t.stack.toml"] {
+        fs::remove_file(dir.join(name)).unwrap();
+    }
+    assert_eq!(names(&dir), before);
+}
+
+#[test]
 fn a_draft_builds_as_it_is() {
     let (_keep, dir) = demo();
     ok(&dir, &["build", "bridge.stack.toml"]);

@@ -26,6 +26,7 @@ mod source;
 mod spool;
 mod text;
 mod time;
+mod toml_words;
 mod tree;
 
 pub use content::{Content, Piece, Producer};
@@ -41,4 +42,5 @@ pub use source::Source;
 pub use spool::Spool;
 pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;
+pub use toml_words::plain_toml;
 pub use tree::{Folder, Meta, Node, NodeId, NodeKind, Step, Tree, TreeCounts, check_name, fold_case};

@@ -147,7 +147,7 @@ pub fn names(folder: &Path) -> Result<Vec<String>> {
 pub fn describe(path: &Path) -> Result<Description> {
     let text = std::fs::read_to_string(path).map_err(Error::io("read", path))?;
     toml::from_str(&text).map_err(|error| {
-        let message = format!("{}: {}", path.display(), error.message());
+        let message = format!("{}: {}", path.display(), neat_content::plain_toml(error.message()));
         Error::request(message, "it says model, serial, size, and may say removable, mounted, system, faults")
     })
 }

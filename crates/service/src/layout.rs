@@ -290,7 +290,7 @@ pub(crate) fn parse_toml<T: serde::de::DeserializeOwned>(text: &str) -> Result<T
         let line =
             error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
         Error::request(
-            format!("line {line}: {}", error.message()),
+            format!("line {line}: {}", neat_content::plain_toml(error.message())),
             "`neatstack schema` prints what may stand there",
         )
     })

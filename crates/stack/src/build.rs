@@ -54,12 +54,6 @@ impl Prepared<'_> {
             return Err(Error::refused(message.clone(), hint.clone()));
         }
         for iso in self.outputs()?.into_iter().flatten() {
-            if self.report.source.as_ref().is_some_and(|source| same_file(Path::new(&source.path), &iso)) {
-                return Err(Error::refused(
-                    format!("{} is the source itself, which is never written", iso.display()),
-                    "give `media.iso` or `media.stick.image` another name",
-                ));
-            }
             if let Some(folder) = iso.parent() {
                 std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
             }
@@ -407,11 +401,4 @@ fn placed_files(laid: &Laid) -> Vec<(NodeId, LedgerFile)> {
     let found = |file: &LedgerFile| laid.layout.tree().find_ignoring_case(&file.path);
     let own = laid.placed.iter().filter_map(|file| Some((found(file)?, file.clone())));
     own.filter(|(id, _)| seen.insert(*id)).collect()
-}
-
-fn same_file(a: &Path, b: &Path) -> bool {
-    match (a.canonicalize(), b.canonicalize()) {
-        (Ok(a), Ok(b)) => a == b,
-        _ => false,
-    }
 }

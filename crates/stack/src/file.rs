@@ -473,8 +473,8 @@ impl StackFile {
         let stack: Self = toml::from_str(text).map_err(|error| {
             let line = error.span().map_or(1, |span| keys::line_of(text, span.start));
             Error::request(
-                format!("line {line}: {}", error.message()),
-                "see `neatstack draft --help` for an example",
+                format!("line {line}: {}", neat_content::plain_toml(error.message())),
+                "`neatstack schema stack` says what may stand where, `neatstack draft MEDIA` writes an example",
             )
         })?;
         if stack.source.is_none() && stack.menu.is_none() {

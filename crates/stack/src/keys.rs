@@ -130,7 +130,7 @@ pub(crate) fn check(text: &str) -> Result<()> {
     let document = DeTable::parse(text).map_err(|error| {
         let line = error.span().map_or(1, |span| line_of(text, span.start));
         Error::request(
-            format!("line {line}: {}", error.message()),
+            format!("line {line}: {}", neat_content::plain_toml(error.message())),
             "correct the TOML; strings stand in double quotes",
         )
     })?;

@@ -18,6 +18,7 @@ mod keys;
 mod ledger;
 mod menu;
 mod names;
+mod outputs;
 mod plan;
 mod recipe;
 mod servicing;

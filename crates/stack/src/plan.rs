@@ -4,6 +4,7 @@ use crate::{
     Clock, DepotUse, EditionSummary, StackFile, StickForm, answers,
     edit::Editor,
     images::{self, ImageOutcome, PendingImage},
+    outputs,
     recipe::{Laid, Recipe},
     servicing::{self, EditionWork},
     variants::Variants,
@@ -238,6 +239,10 @@ impl<'a> Prepared<'a> {
         work.append(&mut first.work);
         let mut findings = std::mem::take(&mut first.findings);
         findings.extend(variants.check(&recipe, &findings, job)?);
+        let sites = variants.each().iter().map(Some);
+        for site in sites.chain(variants.each().is_empty().then_some(variants.first())) {
+            findings.extend(outputs::over_sources(stack, base, &recipe.outputs(site)?));
+        }
         findings.sort_by_key(|finding| match finding.weight {
             Weight::Refused => 0,
             Weight::Danger => 1,

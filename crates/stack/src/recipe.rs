@@ -10,6 +10,7 @@ use crate::{
     ledger::LedgerFile,
     menu::{self, Machine},
     names::{Names, fill},
+    outputs,
     plan::{BootSummary, Finding, OutputSummary, PlanStep, StickSummary, Weight},
     plan_stick,
     servicing::{self, EditionWork},
@@ -68,20 +69,24 @@ impl Recipe<'_> {
     /// The ISO file of a machine.
     fn iso(&self, site: Option<&Site>) -> Result<Option<PathBuf>> {
         let iso = self.stack.media.iso.as_ref();
-        iso.map(|iso| Ok(self.base.join(fill(iso, "media.iso", &self.names(site))?))).transpose()
+        let path = |iso: &String| {
+            outputs::path("media.iso", &fill(iso, "media.iso", &self.names(site))?, &self.base)
+        };
+        iso.map(path).transpose()
     }
 
     /// The stick's image file of a machine.
     fn stick_image(&self, site: Option<&Site>) -> Result<Option<PathBuf>> {
         let image = self.stack.media.stick.as_ref().map(|stick| &stick.image);
-        image
-            .map(|image| Ok(self.base.join(fill(image, "media.stick.image", &self.names(site))?)))
-            .transpose()
+        let key = "media.stick.image";
+        image.map(|image| outputs::path(key, &fill(image, key, &self.names(site))?, &self.base)).transpose()
     }
 
     /// The files that are written for a machine; its ledger lies beside the first.
     pub fn outputs(&self, site: Option<&Site>) -> Result<Vec<PathBuf>> {
-        Ok(self.iso(site)?.into_iter().chain(self.stick_image(site)?).collect())
+        let (iso, stick) = (self.iso(site)?, self.stick_image(site)?);
+        outputs::apart(iso.as_ref(), stick.as_ref())?;
+        Ok(iso.into_iter().chain(stick).collect())
     }
 
     /// Lays out the stick of a machine: the media's files in the order of the disc's.

@@ -187,7 +187,7 @@ impl Model {
             let at = error.span().map_or(0, |span| span.start);
             let line = text.bytes().take(at).filter(|byte| *byte == b'\n').count() + 1;
             Error::request(
-                format!("line {line}: {}", error.message().trim_end()),
+                format!("line {line}: {}", neat_content::plain_toml(error.message())),
                 "see `neatstack answer new` for an example, or `neatstack schema answer`",
             )
         })?;

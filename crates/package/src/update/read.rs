@@ -36,7 +36,7 @@ impl Update {
         let manifest: Manifest = toml::from_str(&text).map_err(|error| {
             let line = error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1);
             Error::request(
-                format!("{MANIFEST_NAME}, line {line}: {}", error.message()),
+                format!("{MANIFEST_NAME}, line {line}: {}", neat_content::plain_toml(error.message())),
                 "see `neatstack update --help` for what it holds",
             )
         })?;

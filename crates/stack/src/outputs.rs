@@ -1,0 +1,110 @@
+//! Where the files of a build go, and whether they may go there.
+
+use crate::{
+    StackFile,
+    plan::{Finding, Weight},
+};
+use neat_content::{Error, Result};
+use std::{
+    os::unix::fs::FileTypeExt,
+    path::{Component, Path, PathBuf},
+};
+
+/// The path of an output that `key` names, below `base`.
+///
+/// # Errors
+/// `Request` when it cannot be the path of a file, or is a device.
+pub(crate) fn path(key: &str, text: &str, base: &Path) -> Result<PathBuf> {
+    let path = base.join(text);
+    let ends_in_name = matches!(Path::new(text).components().next_back(), Some(Component::Normal(_)));
+    if !ends_in_name || text.ends_with('/') || path.is_dir() {
+        return Err(Error::request(
+            format!("`{key}`: {text:?} is not the name of a file"),
+            "write the file's name too, as in \"out/media.iso\"",
+        ));
+    }
+    let is_device = path.metadata().is_ok_and(|found| {
+        let kind = found.file_type();
+        kind.is_block_device() || kind.is_char_device()
+    });
+    if is_device || path.starts_with("/dev") {
+        return Err(Error::request(
+            format!("`{key}`: {text:?} is a device, and builds write files"),
+            "write an image file, then `neatstack stick FILE --to DEVICE`, which checks the device",
+        ));
+    }
+    Ok(path)
+}
+
+/// Refuses a disc and a stick under one name.
+pub(crate) fn apart(iso: Option<&PathBuf>, stick: Option<&PathBuf>) -> Result<()> {
+    let plain = |path: &PathBuf| -> PathBuf {
+        path.components().filter(|part| !matches!(part, Component::CurDir)).collect()
+    };
+    match (iso, stick) {
+        (Some(iso), Some(stick)) if plain(iso) == plain(stick) || is_same(iso, stick) => Err(Error::request(
+            format!("`media.iso` and `media.stick.image` are the same file, {}", iso.display()),
+            "give each a name of its own",
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Findings about outputs that are what the build reads.
+pub(crate) fn over_sources(stack: &StackFile, base: &Path, outputs: &[PathBuf]) -> Vec<Finding> {
+    let section = stack.source.as_ref();
+    let media = section.map(|section| base.join(&section.media));
+    let image = section.and_then(|section| Some(base.join(section.image_from.as_ref()?)));
+    let sources: Vec<PathBuf> = media.into_iter().chain(image).collect();
+    let mut found = outputs.iter().filter(|output| sources.iter().any(|source| is_same(source, output)));
+    let finding = |output: &PathBuf| Finding {
+        weight: Weight::Refused,
+        message: format!("{} is the source itself, which is never written", output.display()),
+        hint: "give `media.iso` or `media.stick.image` another name".into(),
+    };
+    found.next().map(finding).into_iter().collect()
+}
+
+/// Whether two paths lead to one file that is there.
+fn is_same(a: &Path, b: &Path) -> bool {
+    match (a.canonicalize(), b.canonicalize()) {
+        (Ok(a), Ok(b)) => a == b,
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+    use super::*;
+
+    #[test]
+    fn names_of_files_are_told_from_the_rest() {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir(dir.path().join("there")).unwrap();
+        let path = |text| path("media.iso", text, dir.path());
+        for good in ["a.iso", "out/a.iso", "./a", "../up.iso", "/tmp/x.iso", "there/a.iso"] {
+            assert_eq!(path(good).unwrap(), dir.path().join(good), "{good}");
+        }
+        for bad in ["", ".", "..", "out/", "out/..", "/", "there"] {
+            assert!(path(bad).unwrap_err().to_string().contains("not the name of a file"), "{bad}");
+        }
+        for device in ["/dev/null", "/dev/sdq", "/dev/disk/by-id/x"] {
+            assert!(path(device).unwrap_err().to_string().contains("is a device"), "{device}");
+        }
+    }
+
+    #[test]
+    fn one_name_for_two_files_is_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let at = |name: &str| dir.path().join(name);
+        std::fs::write(at("a.iso"), "").unwrap();
+        std::os::unix::fs::symlink(at("a.iso"), at("link")).unwrap();
+        apart(Some(&at("a.iso")), Some(&at("b.img"))).unwrap();
+        apart(Some(&at("a.iso")), None).unwrap();
+        for other in ["a.iso", "./a.iso", "link"] {
+            assert!(apart(Some(&at("a.iso")), Some(&at(other))).is_err(), "{other}");
+        }
+        assert!(apart(Some(&at("new")), Some(&at("./new"))).is_err());
+    }
+}
