@@ -359,6 +359,33 @@ fn outputs_that_cannot_be_are_explained_before_any_work() {
 }
 
 #[test]
+fn no_command_writes_over_a_device() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["unpack", "quay-os-7.iso", "folder", "-q"]);
+    // What stands for a device, so that nothing happens if this fails.
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        dir.join("device"),
+        rustix::fs::FileType::Fifo,
+        rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR,
+        0,
+    )
+    .unwrap();
+    for to in ["device", "/dev/sd-not-there"] {
+        for args in [
+            &["master", "folder", "-o", to, "--replace"][..],
+            &["stick", "folder", "--to", to, "--replace"],
+            &["touchup", "quay-os-7.iso", "put", "site.reg", "--copy-to", to, "--replace"],
+            &["split", "folder/sources/install.wim", "--limit", "200KiB", "-o", to, "--replace"],
+        ] {
+            let (code, error) = fails(&dir, args);
+            let said = error.contains("is a device") || error.contains("is not a disk");
+            assert!(code == 2 && said, "{args:?}: {code} {error}");
+        }
+    }
+}
+
+#[test]
 fn a_draft_builds_as_it_is() {
     let (_keep, dir) = demo();
     ok(&dir, &["build", "bridge.stack.toml"]);

@@ -36,7 +36,7 @@ pub use field::FieldReader;
 pub use job::{Event, Job, Observer, Silent};
 pub use known::{KnownFile, read_known};
 pub use output::Output;
-pub use pending::{PendingFile, sync_folder};
+pub use pending::{PendingFile, is_device_path, sync_folder};
 pub use read_at::{ReadAt, Windowed, read_vec};
 pub use source::Source;
 pub use spool::Spool;

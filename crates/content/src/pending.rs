@@ -20,6 +20,15 @@ pub struct PendingFile {
     lock: Option<File>,
 }
 
+/// Whether a path leads to a device or another thing that is neither file nor folder, or would lie among devices.
+pub fn is_device_path(path: &Path) -> bool {
+    match fs::metadata(path) {
+        Ok(found) => !found.is_file() && !found.is_dir(),
+        // A typing error. /dev/shm is a folder in memory, for files.
+        Err(_) => path.starts_with("/dev") && !path.starts_with("/dev/shm"),
+    }
+}
+
 impl PendingFile {
     /// Starts an output that will be called `path`.
     pub fn create(path: &Path) -> Result<(Self, File)> {
@@ -30,6 +39,13 @@ impl PendingFile {
             return Err(Error::request(
                 format!("{} is a folder", path.display()),
                 "give the output a file name of its own",
+            ));
+        }
+        if is_device_path(path) {
+            // As root, a device's own file would be replaced.
+            return Err(Error::request(
+                format!("{} is a device, and not the name of a file", path.display()),
+                "write an image file, then `neatstack stick FILE --to DEVICE`, which checks the device",
             ));
         }
         let folder = folder_of(path);

@@ -4,11 +4,8 @@ use crate::{
     StackFile,
     plan::{Finding, Weight},
 };
-use neat_content::{Error, Result};
-use std::{
-    os::unix::fs::FileTypeExt,
-    path::{Component, Path, PathBuf},
-};
+use neat_content::{Error, Result, is_device_path};
+use std::path::{Component, Path, PathBuf};
 
 /// The path of an output that `key` names, below `base`.
 ///
@@ -23,11 +20,7 @@ pub(crate) fn path(key: &str, text: &str, base: &Path) -> Result<PathBuf> {
             "write the file's name too, as in \"out/media.iso\"",
         ));
     }
-    let is_device = path.metadata().is_ok_and(|found| {
-        let kind = found.file_type();
-        kind.is_block_device() || kind.is_char_device()
-    });
-    if is_device || path.starts_with("/dev") {
+    if is_device_path(&path) {
         return Err(Error::request(
             format!("`{key}`: {text:?} is a device, and builds write files"),
             "write an image file, then `neatstack stick FILE --to DEVICE`, which checks the device",
@@ -89,6 +82,7 @@ mod tests {
         for bad in ["", ".", "..", "out/", "out/..", "/", "there"] {
             assert!(path(bad).unwrap_err().to_string().contains("not the name of a file"), "{bad}");
         }
+        path("/dev/shm/a.iso").unwrap();
         for device in ["/dev/null", "/dev/sdq", "/dev/disk/by-id/x"] {
             assert!(path(device).unwrap_err().to_string().contains("is a device"), "{device}");
         }

@@ -6,7 +6,7 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Content, Error, PendingFile, Result};
+use neat_content::{Content, Error, PendingFile, Result, is_device_path};
 use neat_device::{
     Device,
     block::BlockDevice,
@@ -129,9 +129,9 @@ impl Target {
         }
         let is_device = std::fs::metadata(to).is_ok_and(|found| found.file_type().is_block_device());
         if !is_device {
-            if to.starts_with("/dev/") {
+            if is_device_path(to) {
                 return Err(Error::request(
-                    format!("{} is not a disk", to.display()),
+                    format!("{} is not a disk, nor a place for files", to.display()),
                     "`neatstack stick --list` shows which there are",
                 ));
             }
