@@ -1,6 +1,6 @@
 //! A disk of this machine.
 
-use crate::{Device, disks::BLOCK_LEN, reread};
+use crate::{Device, disks::BLOCK_LEN, guard, reread};
 use neat_content::{Error, Result};
 use rustix::fs::{Advice, OFlags, fadvise};
 use std::{
@@ -45,6 +45,7 @@ impl BlockDevice {
         })?;
         let len = file.seek(SeekFrom::End(0)).map_err(Error::io("find the size of", path))?;
         let block_len = rustix::fs::ioctl_blksszget(&file).map_or(BLOCK_LEN, u64::from);
+        guard::check_blocks(path, block_len)?;
         Ok(Self { file, path: path.to_owned(), len, block_len, direct })
     }
 }

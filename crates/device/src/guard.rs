@@ -2,6 +2,7 @@
 
 use crate::disks::{BLOCK_LEN, Disk};
 use neat_content::{Error, Result};
+use std::path::Path;
 
 /// What a person said about the disk.
 #[derive(Clone, Copy, Debug, Default)]
@@ -39,15 +40,7 @@ pub fn check_use(disk: &Disk, fixed: bool) -> Result<()> {
     if disk.read_only {
         return refuse(format!("{name} cannot be written"), "move its lock, or use another stick");
     }
-    if disk.block_len != BLOCK_LEN {
-        return refuse(
-            format!(
-                "{name} has blocks of {} bytes, and a stick that every firmware starts has blocks of {BLOCK_LEN}",
-                disk.block_len
-            ),
-            "use another stick",
-        );
-    }
+    check_blocks(&disk.path, disk.block_len)?;
     if !disk.removable && !fixed {
         return refuse(
             format!("{name} is not a disk that can be taken out"),
@@ -55,6 +48,20 @@ pub fn check_use(disk: &Disk, fixed: bool) -> Result<()> {
         );
     }
     Ok(())
+}
+
+/// Checks that blocks have the one size that sticks of ours have; by what sysfs says, and again by the open device.
+pub(crate) fn check_blocks(path: &Path, block_len: u64) -> Result<()> {
+    if block_len == BLOCK_LEN {
+        return Ok(());
+    }
+    Err(Error::refused(
+        format!(
+            "{} has blocks of {block_len} bytes, and a stick that every firmware starts has blocks of {BLOCK_LEN}",
+            path.display()
+        ),
+        "use another stick",
+    ))
 }
 
 /// Checks that the disk may be erased and that this very disk was named.
