@@ -76,11 +76,7 @@ impl Prepared<'_> {
 
     /// The files that a build writes, those of a machine together.
     pub fn outputs(&self) -> Result<Vec<Vec<PathBuf>>> {
-        let sites = self.variants.each();
-        if sites.is_empty() {
-            return Ok(vec![self.recipe.outputs(self.variants.first())?]);
-        }
-        sites.iter().map(|site| self.recipe.outputs(Some(site))).collect()
+        self.variants.outputs(&self.recipe)
     }
 
     /// Writes media together, then their ledgers.

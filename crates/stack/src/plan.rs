@@ -239,9 +239,8 @@ impl<'a> Prepared<'a> {
         work.append(&mut first.work);
         let mut findings = std::mem::take(&mut first.findings);
         findings.extend(variants.check(&recipe, &findings, job)?);
-        let sites = variants.each().iter().map(Some);
-        for site in sites.chain(variants.each().is_empty().then_some(variants.first())) {
-            findings.extend(outputs::over_sources(stack, base, &recipe.outputs(site)?));
+        for own in variants.outputs(&recipe)? {
+            findings.extend(outputs::over_sources(stack, base, &own));
         }
         findings.sort_by_key(|finding| match finding.weight {
             Weight::Refused => 0,

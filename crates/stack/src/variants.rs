@@ -9,7 +9,10 @@ use crate::{
 };
 use neat_answer::{Dialect, Gravity, Site, SiteList};
 use neat_content::{Content, Error, Job, Result};
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::PathBuf,
+};
 
 /// Machines that are done.
 #[derive(Default)]
@@ -101,6 +104,15 @@ impl Variants {
         self.list.as_ref().filter(|_| self.answers_only)
     }
 
+    /// The files that a build writes, those of a machine together.
+    pub fn outputs(&self, recipe: &Recipe<'_>) -> Result<Vec<Vec<PathBuf>>> {
+        let sites = self.each();
+        if sites.is_empty() {
+            return Ok(vec![recipe.outputs(self.first())?]);
+        }
+        sites.iter().map(|site| recipe.outputs(Some(site))).collect()
+    }
+
     /// What is wrong with the media of machines after the first: names that are the same, answers that do not fit.
     pub fn check(&self, recipe: &Recipe<'_>, said: &[Finding], job: &Job<'_>) -> Result<Vec<Finding>> {
         let mut findings = Vec::new();
@@ -109,7 +121,7 @@ impl Variants {
             own.message.split_once(": ").map_or(own.message.clone(), |(_, what)| what.to_owned())
         };
         let mut known: BTreeSet<String> = said.iter().map(what).collect();
-        let mut seen: BTreeMap<std::path::PathBuf, usize> = BTreeMap::new();
+        let mut seen: BTreeMap<PathBuf, usize> = BTreeMap::new();
         let stack = recipe.stack;
         let dialects = stack.answer.as_ref().map(|own| own.dialects.clone()).unwrap_or_default();
         for (index, site) in self.each().iter().enumerate() {
