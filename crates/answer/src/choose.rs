@@ -17,7 +17,8 @@ pub struct Chooser {
     pub files: Vec<SideFile>,
 }
 
-const FOLDER: &str = "neatstack/sites";
+/// Where answers lie that are chosen by serial number.
+pub(crate) const FOLDER: &str = "neatstack/sites";
 /// The machine's serial number, without what no file name has.
 const SERIAL: &str = "$(tr -cd 'A-Za-z0-9._-' </sys/class/dmi/id/product_serial)";
 

@@ -18,7 +18,7 @@ pub struct Known {
     pub account: String,
 }
 
-const TEXT: &str = r#"# What setup is told. `neatstack schema answer` prints all keys; `neatstack answer check` says what is wrong.
+const TEXT: &str = r#"# What setup is told. The schema `answer` has all keys; a check says what is wrong.
 format = 1
 title = "Our machines"
 # Say "yes" when erasing a disk without asking anybody is meant.
@@ -38,7 +38,7 @@ keyboards = [@language@]
 time_zone = @zone@
 
 [system]
-# A name as in `neatstack editions MEDIA`, a number, or "ask".
+# A name as in the list of the editions, a number, or "ask".
 edition = @edition@
 licence = "accept"
 # A key that activates nothing is said here; a real one comes from a file or the environment.

@@ -5,7 +5,7 @@ use crate::{
     face::{Original, Saying},
     model::{ADMINISTRATOR_PASSWORD, Origin},
 };
-use neat_content::{Content, DigestKind, Error, Job, Result, digest_of};
+use neat_content::{Advice, Content, DigestKind, Error, Job, Result, digest_of};
 
 /// A file that was written.
 #[derive(Clone, Debug)]
@@ -92,7 +92,7 @@ fn read_origin(origin: &Origin, secrets: &Secrets<'_>) -> Result<(AnswerFile, Re
         let error = Error::Mismatch {
             expected: format!("SHA-256 {}", origin.sha256),
             found,
-            hint: "the file changed since it was read: read it again with `neatstack answer read`, or take [origin] out".into(),
+            hint: Advice::ReadAnswers.into(),
         };
         return Err(error.within(path.display()));
     }

@@ -76,6 +76,7 @@ pub(crate) enum ColorWhen {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Look(LookArgs),
+    Check(CheckAllArgs),
     Files(FilesArgs),
     Take(TakeArgs),
     Unpack(UnpackArgs),
@@ -99,6 +100,19 @@ pub(crate) enum Command {
     Build(BuildArgs),
     Schema(SchemaArgs),
     Demo(DemoArgs),
+}
+
+/// Read everything of a media, stick or image file, digests included, and say what is damaged and which files that hits
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Exit code 3 when something is damaged.\n\nExamples:\n  neatstack check quay-os-7.iso\n  neatstack check out/bridge.iso --ledger out/bridge.ledger.json"
+)]
+pub(crate) struct CheckAllArgs {
+    /// An ISO file, a stick or its image, a folder, or an image file with all its parts
+    pub path: PathBuf,
+    /// Also say whether it is still what this build wrote
+    #[arg(long, value_name = "LEDGER")]
+    pub ledger: Option<PathBuf>,
 }
 
 /// Say what a file or folder is and what a technician wants to know of it
@@ -167,6 +181,9 @@ pub(crate) struct TakeArgs {
     /// Overwrite files that are there
     #[arg(long)]
     pub replace: bool,
+    /// Let others read what is written although it holds a password or key
+    #[arg(long)]
+    pub readable: bool,
 }
 
 /// Copy a whole media into a folder, with all that is needed to master an equal one
@@ -179,6 +196,9 @@ pub(crate) struct UnpackArgs {
     pub media: PathBuf,
     /// A folder that does not exist or is empty
     pub dir: PathBuf,
+    /// Let others read what is written although it holds a password or key
+    #[arg(long)]
+    pub readable: bool,
 }
 
 /// Write a folder as a bootable ISO file
@@ -198,6 +218,9 @@ pub(crate) struct MasterArgs {
     /// Overwrite the ISO file if it is there
     #[arg(long)]
     pub replace: bool,
+    /// Let others read what is written although it holds a password or key
+    #[arg(long)]
+    pub readable: bool,
     /// The label, at most 32 characters
     #[arg(long, value_name = "TEXT")]
     pub label: Option<String>,
@@ -422,6 +445,9 @@ pub(crate) struct ImageOutput {
     /// Overwrite it if it is there
     #[arg(long)]
     pub replace: bool,
+    /// Unpack and digest what is copied as it is before anything is written; `check` does so without writing
+    #[arg(long)]
+    pub verify: bool,
 }
 
 /// How an image file is compressed.
@@ -519,6 +545,9 @@ pub(crate) struct SplitArgs {
     /// Overwrite parts that are there
     #[arg(long)]
     pub replace: bool,
+    /// Unpack and digest what is copied before anything is written
+    #[arg(long)]
+    pub verify: bool,
 }
 
 /// Join the parts of a split image file
@@ -567,6 +596,12 @@ pub(crate) struct BuildArgs {
     /// Overwrite an output that no earlier build left
     #[arg(long)]
     pub replace: bool,
+    /// Let others read what is written although it holds a password or key
+    #[arg(long)]
+    pub readable: bool,
+    /// Unpack and digest what is copied out of image files before anything is written
+    #[arg(long)]
+    pub verify: bool,
     /// With a site list, only this machine; may be given several times
     #[arg(long, value_name = "MACHINE")]
     pub only: Vec<String>,

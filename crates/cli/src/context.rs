@@ -1,6 +1,10 @@
 //! What every command needs: how to show things, progress, and the stop flag.
 
-use crate::args::{ColorWhen, Global};
+use crate::{
+    args::{ColorWhen, Global},
+    exit,
+    show::{outside, style},
+};
 use indicatif::{HumanBytes, HumanDuration, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use neat_content::{Error, Event, Job, Observer, Result, Timestamp};
 use neat_stack::Clock;
@@ -10,6 +14,12 @@ use std::{
     sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
     time::{Duration, Instant},
 };
+
+/// Exit code of a run that was stopped.
+const STOPPED: i32 = 130;
+/// Sent when a file grows past the limit of its process (POSIX.1-2017, signal.h), for which there is no constant in
+/// the library.
+const SIGXFSZ: i32 = 25;
 
 /// Options and state of one run.
 pub(crate) struct Context {
@@ -31,9 +41,15 @@ impl Context {
         }
         let stop = Arc::new(AtomicBool::new(false));
         for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-            let failed = Error::io("watch for signals as", Path::new("this program"));
+            let failed = |error| Error::io("watch for signals as", Path::new("this program"))(error);
+            // The first asks the work to stop; a second ends the program, whatever it waits for.
+            signal_hook::flag::register_conditional_shutdown(signal, STOPPED, Arc::clone(&stop))
+                .map_err(failed)?;
             signal_hook::flag::register(signal, Arc::clone(&stop)).map_err(failed)?;
         }
+        // A file that may not grow further is then an error of the write, and not the end of the program.
+        let failed = Error::io("watch for signals as", Path::new("this program"));
+        signal_hook::flag::register(SIGXFSZ, Arc::default()).map_err(failed)?;
         let shows = std::io::stderr().is_terminal() && !global.quiet && !global.json;
         let progress = Progress { shows, verbose: global.verbose, bar: Mutex::new(None) };
         Ok(Self { json: global.json, quiet: global.quiet, threads: global.threads, stop, progress })
@@ -54,30 +70,53 @@ impl Context {
         self.progress.event(Event::StepFinished);
     }
 
-    /// Says something beside the results, on standard error.
+    /// Says something beside the results, on standard error: laid-out text.
     pub(crate) fn say(&self, text: &str) {
         if !self.quiet {
-            anstream::eprintln!("{text}");
+            exit::complain(text);
         }
+    }
+
+    /// Says something in a line of its own, on standard error.
+    pub(crate) fn say_line(&self, text: &str) {
+        self.say(&outside::line(text));
+    }
+
+    /// Says one thing that a person should know, on standard error, in a line of its own.
+    pub(crate) fn note(&self, text: &str) {
+        self.say(&format!("{}note:{:#} {}", style::CARE, style::CARE, outside::line(text)));
+    }
+
+    /// Prints one result in a line of its own, on standard output.
+    pub(crate) fn print_line(&self, text: &str) -> Result<()> {
+        self.print(&format!("{}\n", outside::line(text)))
+    }
+
+    /// Prints a document, such as an answer file, on standard output: to a terminal without what would move its
+    /// cursor, to a file or a pipe as it is.
+    pub(crate) fn print_document(&self, text: &str) -> Result<()> {
+        if std::io::stdout().is_terminal() {
+            return self.print(&text.replace('\r', "").replace('\t', "    "));
+        }
+        let mut out = std::io::stdout().lock();
+        out.write_all(text.as_bytes())
+            .and_then(|()| out.flush())
+            .map_err(Error::io("write to", Path::new("standard output")))
     }
 
     /// Prints a result on standard output.
     pub(crate) fn print(&self, text: &str) -> Result<()> {
         let mut out = anstream::stdout().lock();
-        out.write_all(text.as_bytes())
+        out.write_all(outside::shown(text).as_bytes())
             .and_then(|()| out.flush())
             .map_err(Error::io("write to", Path::new("standard output")))
     }
 
     /// Prints a JSON document.
     pub(crate) fn print_json<T: serde::Serialize>(&self, value: &T) -> Result<()> {
-        let text = serde_json::to_string_pretty(value).map_err(|error| {
-            Error::request(
-                format!("the result cannot be written as JSON: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        })?;
-        self.print(&format!("{text}\n"))
+        let text = serde_json::to_string_pretty(value)
+            .map_err(|error| Error::internal(format!("the result cannot be written as JSON: {error}")))?;
+        self.print(&format!("{}\n", outside::json(&text)))
     }
 }
 
@@ -142,7 +181,7 @@ impl Observer for Progress {
                 if let Ok(style) = ProgressStyle::with_template(template) {
                     bar.set_style(style.with_key("rate", rate_and_rest).progress_chars("=> "));
                 }
-                bar.set_message(step.to_owned());
+                bar.set_message(outside::line(step).into_owned());
                 bar.enable_steady_tick(Duration::from_millis(200));
                 *running = Some(Running { step: step.to_owned(), started: Instant::now(), bar });
             }
@@ -156,11 +195,12 @@ impl Observer for Progress {
                     let bytes = bar.position();
                     bar.finish_and_clear();
                     if self.verbose {
-                        anstream::eprintln!(
-                            "{step}: {} in {:.2} s",
+                        exit::complain(&format!(
+                            "{}: {} in {:.2} s",
+                            outside::line(&step),
                             crate::show::size(bytes),
                             started.elapsed().as_secs_f64()
-                        );
+                        ));
                     }
                 }
             }

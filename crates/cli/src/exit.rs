@@ -1,9 +1,15 @@
 //! Errors for people, and the exit codes.
 
-use crate::show::{style, wrapped};
-use anstream::eprintln;
+use crate::{
+    advice,
+    show::{outside, style, wrapped},
+};
 use neat_content::{Class, Error};
-use std::{io::ErrorKind, process::ExitCode};
+use std::{
+    borrow::Cow,
+    io::{ErrorKind, Write},
+    process::ExitCode,
+};
 
 /// The one place where a kind of trouble becomes an exit code.
 pub(crate) const fn code(class: Class) -> u8 {
@@ -12,6 +18,7 @@ pub(crate) const fn code(class: Class) -> u8 {
         Class::BadRequest => 2,
         Class::Corrupt | Class::Unsupported | Class::LimitExceeded => 3,
         Class::Unsafe => 4,
+        Class::Internal => 70,
         Class::Cancelled => 130,
     }
 }
@@ -23,19 +30,96 @@ pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
         return ExitCode::SUCCESS;
     }
     let (message, hint, code) = (error.to_string(), error.hint(), code(error.class()));
+    let hint = advice::words(&hint);
     if json {
-        eprintln!("{}", serde_json::json!({ "error": message, "hint": hint, "exit_code": code }));
+        let document = serde_json::json!({ "error": message, "hint": hint, "exit_code": code });
+        complain_raw(&outside::json(&document.to_string()));
         return ExitCode::from(code);
     }
     let heading = if error.class() == Class::Unsafe { "refused" } else { "error" };
-    let message = wrapped(&message, heading.len() + 2);
-    eprintln!("{}{heading}:{:#} {message}", style::BAD, style::BAD);
+    let message = wrapped(&shortened(&message), heading.len() + 2);
+    complain(&format!("{}{heading}:{:#} {message}", style::BAD, style::BAD));
     if !hint.is_empty() {
-        eprintln!("  {}what to do:{:#} {}", style::GOOD, style::GOOD, wrapped(&hint, 14));
+        complain(&format!("  {}what to do:{:#} {}", style::GOOD, style::GOOD, wrapped(&hint, 14)));
     }
     ExitCode::from(code)
 }
 
+/// What the argument parser has to say: help and versions on standard output, what is wrong on standard error. What was
+/// typed is shown in it, and may come from a pattern that matched any name.
+pub(crate) fn usage(error: &clap::Error) -> ExitCode {
+    let text = error.render();
+    let code = if error.use_stderr() { 2 } else { 0 };
+    let is_hostile = std::env::args_os()
+        .any(|argument| outside::line(&argument.to_string_lossy()) != argument.to_string_lossy());
+    if error.use_stderr() {
+        let text = if is_hostile { outside::shown(&text.to_string()) } else { text.ansi().to_string() };
+        let _ = write!(anstream::stderr(), "{text}");
+    } else {
+        let _ = write!(anstream::stdout(), "{}", text.ansi());
+    }
+    ExitCode::from(code)
+}
+
+/// Says something on standard error, when somebody is there to hear it: a log that is full or closed stops no work.
+pub(crate) fn complain(text: &str) {
+    complain_raw(&outside::shown(text));
+}
+
+fn complain_raw(text: &str) {
+    let _ = writeln!(anstream::stderr(), "{text}");
+}
+
+/// Longest word of a message; names may have thousands of letters.
+const LONGEST_WORD: usize = 400;
+
+/// A message whose overlong words have a mark in place of their middle.
+fn shortened(message: &str) -> Cow<'_, str> {
+    const KEPT: usize = LONGEST_WORD / 2 - 2;
+    if message.split(' ').all(|word| word.chars().count() <= LONGEST_WORD) {
+        return Cow::Borrowed(message);
+    }
+    let short = |word: &str| {
+        let letters: Vec<char> = word.chars().collect();
+        if letters.len() <= LONGEST_WORD {
+            return word.to_owned();
+        }
+        let (front, back) = (&letters[..KEPT], &letters[letters.len() - KEPT..]);
+        front.iter().chain(&['…']).chain(back).collect()
+    };
+    Cow::Owned(message.split(' ').map(short).collect::<Vec<_>>().join(" "))
+}
+
 fn is_closed_pipe(error: &Error) -> bool {
     matches!(error, Error::Io { source, .. } if source.kind() == ErrorKind::BrokenPipe)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_names_lose_their_middle() {
+        let long = format!("{}{}", "a".repeat(5000), "z".repeat(5000));
+        let short = shortened(&long).into_owned();
+        assert!(short.starts_with("aaa") && short.ends_with("zzz") && short.chars().count() <= LONGEST_WORD);
+        assert!(matches!(shortened("a short message"), Cow::Borrowed(_)));
+    }
+
+    #[test]
+    fn every_class_has_its_code() {
+        let all = [
+            (Class::Io, 1),
+            (Class::BadRequest, 2),
+            (Class::Corrupt, 3),
+            (Class::Unsupported, 3),
+            (Class::LimitExceeded, 3),
+            (Class::Unsafe, 4),
+            (Class::Internal, 70),
+            (Class::Cancelled, 130),
+        ];
+        for (class, expected) in all {
+            assert_eq!(code(class), expected);
+        }
+    }
 }

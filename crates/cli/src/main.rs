@@ -5,6 +5,7 @@
 
 #![forbid(unsafe_code)]
 
+mod advice;
 mod args;
 mod commands;
 mod context;
@@ -12,10 +13,28 @@ mod exit;
 mod show;
 
 use clap::Parser;
-use std::process::ExitCode;
+use neat_content::Error;
+use std::{
+    process::ExitCode,
+    sync::{Mutex, PoisonError},
+};
 
 fn main() -> ExitCode {
-    let cli = args::Cli::parse();
+    // A fault of ours is said like every other error, and once; threads hand theirs to whoever waits for them.
+    static FAULT: Mutex<String> = Mutex::new(String::new());
+    let fault = || FAULT.lock().unwrap_or_else(PoisonError::into_inner);
+    std::panic::set_hook(Box::new(move |panic| *fault() = panic.to_string()));
+    std::panic::catch_unwind(run).unwrap_or_else(|_| {
+        let is_json = std::env::args_os().any(|argument| argument == "--json");
+        exit::report(&Error::internal(fault().clone()), is_json)
+    })
+}
+
+fn run() -> ExitCode {
+    let cli = match args::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return exit::usage(&error),
+    };
     let context = match context::Context::new(&cli.global) {
         Ok(context) => context,
         Err(error) => return exit::report(&error, cli.global.json),

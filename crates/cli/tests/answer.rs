@@ -322,7 +322,7 @@ fn plan_and_build_use_the_same_checks_and_the_media_says_what_it_does() {
     stack("[answer]\nfile = \"bridge.answer.toml\"");
     fs::remove_file(dir.join("helm-password.txt")).unwrap();
     let (code, error) = fails(&dir, &["build", "t.stack.toml", "--replace"]);
-    assert!(code == 1 && error.contains("helm-password.txt"), "{error}");
+    assert!(code == 2 && error.contains("helm-password.txt is not there"), "{error}");
 }
 
 #[test]

@@ -47,7 +47,7 @@ fn look_says_what_a_technician_wants_to_know() {
     let (code, error) = fails(&dir, &["look", "boot-code.bin"]);
     assert_eq!(code, 3);
     assert!(error.contains("expected an ISO file"), "{error}");
-    assert_eq!(fails(&dir, &["look", "missing.iso"]).0, 1);
+    assert_eq!(fails(&dir, &["look", "missing.iso"]).0, 2);
 }
 
 #[test]
@@ -265,7 +265,7 @@ fn a_wrong_digest_stops_before_anything_else() {
     // With the right one the missing file is the next to be found.
     fs::write(dir.join("t.stack.toml"), text(&digest.to_uppercase())).unwrap();
     let (code, error) = fails(&dir, &["build", "t.stack.toml"]);
-    assert!(code == 1 && error.contains("missing"), "{error}");
+    assert!(code == 2 && error.contains("t.stack.toml: line 5: `place.from` names missing"), "{error}");
 }
 
 #[test]
@@ -273,7 +273,7 @@ fn stack_files_with_mistakes_are_explained() {
     let (_keep, dir) = demo();
     for (body, code, wanted) in [
         ("[[plaec]]\n", 2, "did you mean `place`?"),
-        ("[[variant]]\nsites = \"x\"", 1, "cannot examine x"),
+        ("[[variant]]\nsites = \"x\"", 2, "line 4: `variant.sites` names x"),
         ("[answer]\n", 2, "needs one of `file` and `model`"),
         ("[[driver]]\nform = \"x\"", 2, "did you mean `from`?"),
         ("[[place]]\nfrom = \"site-files\"\nto = \"system:/../x\"", 2, "leaves the edition"),

@@ -1,7 +1,7 @@
 //! Lazy content: a list of pieces that are fetched only when they are written or read.
 
 use crate::{Error, Job, ReadAt, Result, Source, read_at::past_end};
-use std::{fmt, io::Write, path::Path, sync::Arc};
+use std::{fmt, ops::Range, path::Path, sync::Arc};
 
 /// A value computed when it is written.
 pub trait Producer: Send + Sync {
@@ -13,8 +13,54 @@ pub trait Producer: Send + Sync {
         self.len() == 0
     }
 
-    /// Writes exactly [`Producer::len`] bytes.
-    fn produce(&self, sink: &mut dyn Write) -> Result<()>;
+    /// Calls `each` with the bytes of `range`, in order. Computes no more than they need, ends as soon as `each` fails,
+    /// and looks at `job` often enough to stop within a tenth of a second.
+    ///
+    /// # Errors
+    /// Those of `each` and of what is read; `Cancelled` when a stop was asked for.
+    fn produce(
+        &self,
+        range: Range<u64>,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()>;
+
+    /// Calls `found` with each file that the bytes are computed from.
+    fn sources(&self, _found: &mut dyn FnMut(&Arc<Source>)) {}
+}
+
+/// Passes on the part of a stream that lies in a range, for producers that can only begin at the start.
+pub struct Clip {
+    position: u64,
+    range: Range<u64>,
+}
+
+impl Clip {
+    /// Passes on what lies in `range`, in bytes from the start of the stream.
+    pub const fn new(range: Range<u64>) -> Self {
+        Self { position: 0, range }
+    }
+
+    /// Passes over `count` bytes of the stream.
+    pub const fn skip(&mut self, count: u64) {
+        self.position += count;
+    }
+
+    /// Whether nothing more is wanted.
+    pub const fn is_done(&self) -> bool {
+        self.position >= self.range.end
+    }
+
+    /// Takes the next `bytes` of the stream.
+    ///
+    /// # Errors
+    /// Those of `each`.
+    pub fn push(&mut self, bytes: &[u8], each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        let (start, end) = (self.position, self.position + bytes.len() as u64);
+        self.position = end;
+        let (from, to) = (self.range.start.max(start), self.range.end.min(end));
+        if from < to { each(&bytes[(from - start) as usize..(to - start) as usize]) } else { Ok(()) }
+    }
 }
 
 /// One piece of content.
@@ -143,7 +189,7 @@ impl Content {
 
     /// The file at `path`, opened when its bytes are wanted.
     pub fn from_path(path: &Path) -> Result<Self> {
-        let metadata = std::fs::metadata(path).map_err(Error::io("examine", path))?;
+        let metadata = std::fs::metadata(path).map_err(Error::input("examine", path))?;
         if !metadata.is_file() {
             return Err(Error::request(format!("{} is not a file", path.display()), "name a file"));
         }
@@ -265,24 +311,27 @@ impl Content {
                 Piece::Extent { source, offset, len } => {
                     use std::os::unix::fs::FileExt;
                     let file = source.file()?;
+                    source.check_open(&file)?;
                     buffer.resize(block_len.min(usize::try_from(*len).unwrap_or(usize::MAX)), 0);
                     let mut done = 0;
                     while done < *len {
                         job.check()?;
                         let step = (*len - done).min(buffer.len() as u64) as usize;
                         file.read_exact_at(&mut buffer[..step], offset + done)
-                            .map_err(Error::io("read", source.path()))?;
+                            .map_err(|error| source.reading_failed(error))?;
                         each(&buffer[..step])?;
                         done += step as u64;
                     }
+                    source.check_open(&file)?;
                 }
                 Piece::Deferred { producer, start, len } => {
-                    let mut sink = PartSink { skip: *start, left: *len, error: None, each };
-                    producer.produce(&mut sink)?;
-                    let (left, error) = (sink.left, sink.error);
-                    if let Some(error) = error {
-                        return Err(error);
-                    }
+                    let mut left = *len;
+                    producer.produce(*start..start + len, job, &mut |block| {
+                        left = left.checked_sub(block.len() as u64).ok_or_else(|| {
+                            Error::internal("computed content is longer than it was said to be")
+                        })?;
+                        each(block)
+                    })?;
                     if left > 0 {
                         return Err(past_end("computed content", *start, *len, start + len - left));
                     }
@@ -290,6 +339,17 @@ impl Content {
             }
         }
         Ok(())
+    }
+
+    /// Calls `found` with each file that the bytes come from, those of computed values too; more than once for some.
+    pub fn for_each_source(&self, found: &mut dyn FnMut(&Arc<Source>)) {
+        for piece in self.pieces.iter() {
+            match piece {
+                Piece::Extent { source, .. } => found(source),
+                Piece::Deferred { producer, .. } => producer.sources(found),
+                Piece::Bytes { .. } | Piece::Zeros(_) => {}
+            }
+        }
     }
 
     /// All bytes in one vector; fails above `limit` bytes. `what` names them in the error.
@@ -303,31 +363,6 @@ impl Content {
             Piece::Extent { source: own, offset, .. } if Arc::ptr_eq(own, source) => Some(*offset),
             _ => None,
         }
-    }
-}
-
-/// Passes on the wanted part of what a producer writes.
-struct PartSink<'a> {
-    skip: u64,
-    left: u64,
-    error: Option<Error>,
-    each: &'a mut dyn FnMut(&[u8]) -> Result<()>,
-}
-
-impl Write for PartSink<'_> {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        let skipped = self.skip.min(bytes.len() as u64);
-        self.skip -= skipped;
-        let wanted = &bytes[skipped as usize..];
-        let wanted = &wanted[..self.left.min(wanted.len() as u64) as usize];
-        self.left -= wanted.len() as u64;
-        if !wanted.is_empty() && self.error.is_none() {
-            self.error = (self.each)(wanted).err();
-        }
-        Ok(bytes.len())
-    }
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
     }
 }
 
@@ -379,17 +414,21 @@ impl ReadAt for Content {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use std::io::Write;
 
     struct Counting(u64);
     impl Producer for Counting {
         fn len(&self) -> u64 {
             self.0
         }
-        fn produce(&self, sink: &mut dyn Write) -> Result<()> {
-            for n in 0..self.0 {
-                sink.write_all(&[n as u8]).map_err(Error::io("write", Path::new("test")))?;
-            }
-            Ok(())
+        fn produce(
+            &self,
+            range: Range<u64>,
+            _job: &Job<'_>,
+            each: &mut dyn FnMut(&[u8]) -> Result<()>,
+        ) -> Result<()> {
+            let mut clip = Clip::new(range);
+            (0..self.0).try_for_each(|n| clip.push(&[n as u8], each))
         }
     }
 
@@ -448,6 +487,6 @@ mod tests {
         std::fs::write(&path, b"12345").unwrap();
         let content = Content::from_path(&path).unwrap();
         std::fs::write(&path, b"123").unwrap();
-        assert!(content.to_vec(100, "file").unwrap_err().to_string().contains("expected 5 bytes"));
+        assert!(content.to_vec(100, "file").unwrap_err().to_string().contains("it had 5 bytes and has 3"));
     }
 }

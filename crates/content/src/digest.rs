@@ -127,10 +127,7 @@ impl Digester {
             Worker::Here(hasher) => Ok(hasher.finish()),
             Worker::Thread { blocks, thread, .. } => {
                 drop(blocks);
-                let hasher = thread.join().map_err(|_| Error::Io {
-                    action: "compute a digest".into(),
-                    source: std::io::Error::other("the digesting thread failed"),
-                })?;
+                let hasher = thread.join().map_err(|_| Error::internal("the digesting thread failed"))?;
                 Ok(hasher.finish())
             }
         }

@@ -1,5 +1,6 @@
 //! One error type for the project: it says what, where, what was found and what was expected.
 
+use crate::Hint;
 use std::{fmt::Display, io, path::Path};
 
 /// Result of everything that can fail here.
@@ -20,6 +21,8 @@ pub enum Class {
     Unsafe,
     /// The operating system said no, or the work failed (exit code 1).
     Io,
+    /// A fault of our own, which no input excuses (exit code 70).
+    Internal,
     /// A person or another program asked us to stop (exit code 130).
     Cancelled,
 }
@@ -90,7 +93,7 @@ pub enum Error {
         /// What is there.
         found: String,
         /// What to do about it.
-        hint: String,
+        hint: Hint,
     },
     /// The operating system refused something.
     #[error("cannot {action}: {source}")]
@@ -99,6 +102,8 @@ pub enum Error {
         action: String,
         /// What the system said.
         source: io::Error,
+        /// What to do about it; without words, what usually helps against what the system said.
+        hint: Hint,
     },
     /// The request makes no sense.
     #[error("{message}")]
@@ -106,7 +111,7 @@ pub enum Error {
         /// What is wrong with it.
         message: String,
         /// What to do about it.
-        hint: String,
+        hint: Hint,
     },
     /// Refused, because going on could destroy something.
     #[error("{message}")]
@@ -114,7 +119,7 @@ pub enum Error {
         /// What was about to be destroyed.
         message: String,
         /// How to say that it is meant.
-        hint: String,
+        hint: Hint,
     },
     /// The work was done and its result is not what it has to be.
     #[error("{message}")]
@@ -122,7 +127,13 @@ pub enum Error {
         /// What is wrong with the result.
         message: String,
         /// What to do about it.
-        hint: String,
+        hint: Hint,
+    },
+    /// A fault of our own: something that must hold does not.
+    #[error("a fault in this program: {message}")]
+    Internal {
+        /// What does not hold.
+        message: String,
     },
     /// A stop was asked for.
     #[error("stopped before the end; nothing was left behind under the output's name")]
@@ -152,21 +163,57 @@ impl Error {
     /// An operation on a file that failed, for use with `map_err`.
     pub fn io(action: &str, path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
         let action = format!("{action} {}", path.display());
-        move |source| Self::Io { action, source }
+        move |source| Self::Io { action, source, hint: Hint::default() }
+    }
+
+    /// Something that the system refused, with words of its own for what was attempted.
+    pub fn system(action: impl Into<String>, source: io::Error, hint: impl Into<Hint>) -> Self {
+        Self::Io { action: action.into(), source, hint: hint.into() }
+    }
+
+    /// An input that could not be opened or examined, for use with `map_err`: one that is not there is a request
+    /// that makes no sense, all else is a failure of the system.
+    pub fn input(action: &str, path: &Path) -> impl FnOnce(io::Error) -> Self + use<> {
+        let path = path.to_owned();
+        let action = action.to_owned();
+        move |source| match source.kind() {
+            io::ErrorKind::NotFound => {
+                Self::request(format!("{} is not there", path.display()), "check the path")
+            }
+            _ => Self::io(&action, &path)(source),
+        }
+    }
+
+    /// Content that is not what it was said to be.
+    pub fn mismatch(expected: impl Into<String>, found: impl Into<String>, hint: impl Into<Hint>) -> Self {
+        Self::Mismatch { expected: expected.into(), found: found.into(), hint: hint.into() }
+    }
+
+    /// A fault of our own: `message` says what does not hold.
+    pub fn internal(message: impl Into<String>) -> Self {
+        Self::Internal { message: message.into() }
+    }
+
+    /// A source that is no longer what it was when the work began.
+    pub fn changed_source(path: &Path, how: impl Display) -> Self {
+        Self::failed(
+            format!("{} changed while it was in use: {how}", path.display()),
+            "let nothing write to it and try again",
+        )
     }
 
     /// A request that cannot be met, and what to do instead.
-    pub fn request(message: impl Into<String>, hint: impl Into<String>) -> Self {
+    pub fn request(message: impl Into<String>, hint: impl Into<Hint>) -> Self {
         Self::Request { message: message.into(), hint: hint.into() }
     }
 
     /// Something refused for safety, and how to say that it is meant.
-    pub fn refused(message: impl Into<String>, hint: impl Into<String>) -> Self {
+    pub fn refused(message: impl Into<String>, hint: impl Into<Hint>) -> Self {
         Self::Refused { message: message.into(), hint: hint.into() }
     }
 
     /// Work whose result is not what it has to be, and what to do about it.
-    pub fn failed(message: impl Into<String>, hint: impl Into<String>) -> Self {
+    pub fn failed(message: impl Into<String>, hint: impl Into<Hint>) -> Self {
         Self::Failed { message: message.into(), hint: hint.into() }
     }
 
@@ -190,37 +237,89 @@ impl Error {
             Self::Io { .. } | Self::Failed { .. } => Class::Io,
             Self::Request { .. } => Class::BadRequest,
             Self::Refused { .. } => Class::Unsafe,
+            Self::Internal { .. } => Class::Internal,
             Self::Cancelled => Class::Cancelled,
             Self::In { source, .. } => source.class(),
         }
     }
 
-    /// What a person can do about it, as a sentence without a full stop; empty when there is nothing to add.
-    pub fn hint(&self) -> String {
+    /// Whether the system refused to read or write, so that what was being read may well be sound: never a reason to
+    /// go on with something else.
+    pub fn is_io(&self) -> bool {
         match self {
+            Self::Io { .. } => true,
+            Self::In { source, .. } => source.is_io(),
+            _ => false,
+        }
+    }
+
+    /// What a person can do about it; empty when there is nothing to add.
+    pub fn hint(&self) -> Hint {
+        let usual = match self {
             Self::BadField { .. } | Self::Loop { .. } => {
-                "the file is damaged or not of this kind; compare its digest with the vendor's".into()
+                "the file is damaged or not of this kind; compare its digest with the vendor's"
             }
             Self::Truncated { .. } => {
-                "the file is cut short or damaged; compare its size and digest with the vendor's".into()
+                "the file is cut short or damaged; compare its size and digest with the vendor's"
             }
-            Self::Limit { .. } => {
-                "no sound file needs this much; the file is damaged or made to do harm".into()
-            }
-            Self::Unsupported { .. } => "use a media without this feature".into(),
+            Self::Limit { .. } => "no sound file needs this much; the file is damaged or made to do harm",
+            Self::Unsupported { .. } => "use a media without this feature",
+            Self::Io { source, hint, .. } if hint.is_empty() => match source.kind() {
+                io::ErrorKind::NotFound => "check the path",
+                io::ErrorKind::PermissionDenied => "check who may read or write there",
+                io::ErrorKind::StorageFull => "free some space or write to another disk",
+                io::ErrorKind::FileTooLarge => {
+                    "this file may not grow so large: check `ulimit -f` and what the file system can hold"
+                }
+                io::ErrorKind::UnexpectedEof => "the file became shorter while it was read; try again",
+                io::ErrorKind::ReadOnlyFilesystem => "write to another disk",
+                _ if source.raw_os_error() == Some(rustix::io::Errno::IO.raw_os_error()) => {
+                    "the disk or the network failed: look at the system's log and try another copy"
+                }
+                _ => "",
+            },
             Self::Mismatch { hint, .. }
             | Self::Request { hint, .. }
             | Self::Failed { hint, .. }
-            | Self::Refused { hint, .. } => hint.clone(),
-            Self::Io { source, .. } => match source.kind() {
-                io::ErrorKind::NotFound => "check the path".into(),
-                io::ErrorKind::PermissionDenied => "check who may read or write there".into(),
-                io::ErrorKind::StorageFull => "free some space or write to another disk".into(),
-                io::ErrorKind::UnexpectedEof => "the file became shorter while it was read; try again".into(),
-                _ => String::new(),
-            },
-            Self::Cancelled => String::new(),
-            Self::In { source, .. } => source.hint(),
-        }
+            | Self::Io { hint, .. }
+            | Self::Refused { hint, .. } => return hint.clone(),
+            Self::Internal { .. } => return Hint::Advice(crate::Advice::ReportFault),
+            Self::Cancelled => "",
+            Self::In { source, .. } => return source.hint(),
+        };
+        usual.into()
+    }
+}
+
+/// Parts what may be passed over with a note (the input is damaged or of another kind) from what may not: an error of
+/// the system, a stop, a fault of our own.
+///
+/// # Errors
+/// What may not be passed over.
+pub fn damage_apart<T>(result: Result<T>) -> Result<std::result::Result<T, Error>> {
+    match result {
+        Err(error) if matches!(error.class(), Class::Io | Class::Cancelled | Class::Internal) => Err(error),
+        other => Ok(other),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_there_is_a_request_and_what_the_system_refuses_is_not() {
+        let path = Path::new("/nowhere/a.iso");
+        let missing = Error::input("open", path)(io::ErrorKind::NotFound.into());
+        assert_eq!(
+            (missing.class(), missing.to_string().as_str()),
+            (Class::BadRequest, "/nowhere/a.iso is not there")
+        );
+        let broken =
+            Error::input("read", path)(io::Error::from_raw_os_error(5)).within("a.stack.toml, line 3");
+        assert_eq!(broken.class(), Class::Io);
+        assert!(broken.is_io() && broken.hint().to_string().contains("disk"), "{broken:?}");
+        assert!(!Error::internal("x").is_io());
+        assert_eq!(Error::internal("x").class(), Class::Internal);
     }
 }

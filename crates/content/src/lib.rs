@@ -3,7 +3,8 @@
 //! * [`Content`]: bytes that are not there yet: extents of source files, pieces in memory, holes, and
 //!   values computed when they are written.
 //! * [`Output`]: the copy engine, which moves content into a file once, in order.
-//! * [`PendingFile`]: an output that appears under its name only when it is complete and synced.
+//! * [`PendingFile`], [`PendingFolder`]: outputs that appear under their names only when they are complete and synced,
+//!   several of them together.
 //! * [`Tree`]: a tree of names over lazy content.
 //! * [`FieldReader`] and [`ReadAt`]: bounded reading of untrusted bytes.
 //! * [`Error`] and [`Class`]: what went wrong, where, and what kind of trouble it is.
@@ -17,6 +18,7 @@ mod content;
 mod digest;
 mod error;
 mod field;
+mod hint;
 mod job;
 mod known;
 mod output;
@@ -29,16 +31,17 @@ mod time;
 mod toml_words;
 mod tree;
 
-pub use content::{Content, Piece, Producer};
+pub use content::{Clip, Content, Piece, Producer};
 pub use digest::{DigestKind, Digester, digest_of};
-pub use error::{Class, Error, Result};
+pub use error::{Class, Error, Result, damage_apart};
 pub use field::FieldReader;
+pub use hint::{Advice, Hint};
 pub use job::{Event, Job, Observer, Silent};
 pub use known::{KnownFile, read_known};
 pub use output::Output;
-pub use pending::{PendingFile, is_device_path, sync_folder};
+pub use pending::{IfThere, PendingFile, PendingFolder, commit_together, is_device_path, sync_folder};
 pub use read_at::{ReadAt, Windowed, read_vec};
-pub use source::Source;
+pub use source::{Source, SourceSet, open_input, read_small};
 pub use spool::Spool;
 pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;

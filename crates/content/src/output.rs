@@ -1,6 +1,6 @@
 //! The copy engine: content into a file, once, in order.
 
-use crate::{Content, DigestKind, Digester, Error, Event, Job, Piece, Result, Source};
+use crate::{Content, DigestKind, Digester, Error, Event, Job, Piece, Result, Source, SourceSet};
 use rustix::fs::SeekFrom;
 use std::{
     fs::File,
@@ -30,6 +30,7 @@ pub struct Output {
     digester: Option<Digester>,
     kernel_copy: bool,
     sparse: bool,
+    sources: SourceSet,
 }
 
 impl Output {
@@ -44,6 +45,7 @@ impl Output {
             digester: digest.map(Digester::start),
             kernel_copy: digest.is_none(),
             sparse: true,
+            sources: SourceSet::default(),
         }
     }
 
@@ -104,16 +106,19 @@ impl Output {
 
     /// Appends zeros up to `position` bytes from the start; fails if that is already behind.
     pub fn pad_to(&mut self, position: u64) -> Result<()> {
-        let missing = position.checked_sub(self.position()).ok_or_else(|| Error::Mismatch {
-            expected: format!("to stand at byte {position:#x} of {}", self.path.display()),
-            found: format!("{:#x}", self.position()),
-            hint: "this is a fault in Neat Stack: the layout and the writing disagree".into(),
+        let missing = position.checked_sub(self.position()).ok_or_else(|| {
+            Error::internal(format!(
+                "the layout of {} has byte {position:#x} where {:#x} is written",
+                self.path.display(),
+                self.position()
+            ))
         })?;
         self.write_zeros(missing)
     }
 
     /// Appends `content` and reports the bytes to `job`.
     pub fn write_content(&mut self, content: &Content, job: &Job<'_>) -> Result<()> {
+        self.sources.add(content);
         for piece in content.pieces() {
             job.check()?;
             match piece {
@@ -140,6 +145,7 @@ impl Output {
 
     /// Appends `content` like [`Output::write_content`] and digests it on the way.
     pub fn write_digested(&mut self, content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
+        self.sources.add(content);
         let mut digester = Digester::for_len(kind, content.len());
         content.for_each_block(BUFFER_LEN, job, &mut |block| {
             digester.add_slice(block);
@@ -151,16 +157,41 @@ impl Output {
 
     fn write_extent(&mut self, source: &Source, offset: u64, len: u64, job: &Job<'_>) -> Result<()> {
         let file = source.file()?;
+        source.check_open(&file)?;
         if len < KERNEL_COPY_FROM {
-            return self.copy_through_buffer(&file, source, offset, len, job);
+            self.copy_through_buffer(&file, source, offset, len, job)?;
+        } else {
+            self.copy_with_holes(&file, source, offset, len, job)?;
         }
+        // A file that was cut short meanwhile had no more data, which is not the same as zeros.
+        source.check_open(&file)
+    }
+
+    fn copy_with_holes(
+        &mut self,
+        file: &File,
+        source: &Source,
+        offset: u64,
+        len: u64,
+        job: &Job<'_>,
+    ) -> Result<()> {
         let end = offset + len;
         let mut at = offset;
         while at < end {
             // Seeking to the next data is answered from the extent map; file systems without holes say "here".
-            let data = match rustix::fs::seek(&*file, SeekFrom::Data(at)) {
+            let data = match rustix::fs::seek(file, SeekFrom::Data(at)) {
                 Ok(data) => data.clamp(at, end),
-                Err(rustix::io::Errno::NXIO) => end,
+                // A hole up to the end of the file, unless the file ends earlier.
+                Err(rustix::io::Errno::NXIO) => {
+                    let found = file.metadata().map_err(Error::io("examine", source.path()))?.len();
+                    if found < end {
+                        return Err(Error::changed_source(
+                            source.path(),
+                            format!("it ends at byte {found}, and bytes up to {end} are wanted"),
+                        ));
+                    }
+                    end
+                }
                 Err(_) => at,
             };
             if data > at {
@@ -170,11 +201,10 @@ impl Output {
             if data >= end {
                 break;
             }
-            let hole =
-                rustix::fs::seek(&*file, SeekFrom::Hole(data)).map_or(end, |hole| hole.clamp(data, end));
+            let hole = rustix::fs::seek(file, SeekFrom::Hole(data)).map_or(end, |hole| hole.clamp(data, end));
             // A hole reported where data was found would go round for ever; take the rest as data then.
             let hole = if hole == data { end } else { hole };
-            self.copy_data(&file, source, data, hole - data, job)?;
+            self.copy_data(file, source, data, hole - data, job)?;
             at = hole;
         }
         Ok(())
@@ -247,7 +277,7 @@ impl Output {
             self.buffer.resize(start + step, 0);
             if let Err(error) = file.read_exact_at(&mut self.buffer[start..], offset + done) {
                 self.buffer.truncate(start);
-                return Err(Error::io("read", source.path())(error));
+                return Err(source.reading_failed(error));
             }
             done += step as u64;
             job.event(Event::BytesDone(step as u64));
@@ -296,20 +326,25 @@ impl Output {
     }
 
     fn out_of_order(&self, position: u64) -> Error {
-        Error::Mismatch {
-            expected: format!(
-                "a place among the {} bytes written to {}",
-                self.position(),
-                self.path.display()
-            ),
-            found: format!("byte {position:#x}"),
-            hint: "this is a fault in Neat Stack".into(),
-        }
+        Error::internal(format!(
+            "byte {position:#x} is not among the {} bytes written to {}",
+            self.position(),
+            self.path.display()
+        ))
+    }
+
+    /// Notes that `content` went into this output by another way, so that its sources are compared at the end too.
+    pub fn note_sources(&mut self, content: &Content) {
+        self.sources.add(content);
     }
 
     /// Writes what is gathered, gives the file its final length, and returns the digest if one was asked for.
+    ///
+    /// # Errors
+    /// `Failed` when a file that bytes came from is not what it was any more; `Io` when the system refuses to write.
     pub fn finish(mut self) -> Result<(File, Option<String>)> {
         self.flush()?;
+        self.sources.check_unchanged()?;
         self.file.set_len(self.position).map_err(Error::io("set the length of", &self.path))?;
         let digest = self.digester.map(Digester::finish).transpose()?;
         Ok((self.file, digest))
@@ -321,6 +356,7 @@ mod tests {
     use super::*;
     use crate::digest_of;
     use std::os::unix::fs::MetadataExt;
+    use std::sync::Arc;
     use std::sync::atomic::{AtomicBool, Ordering};
 
     fn write(content: &Content, path: &Path, digest: Option<DigestKind>) -> Option<String> {
@@ -391,6 +427,72 @@ mod tests {
         expected.resize(expected.len() + 200_000, 0);
         output.finish().unwrap();
         assert!(std::fs::read(&path).unwrap() == expected);
+    }
+
+    #[test]
+    fn a_source_that_is_cut_short_or_written_to_gives_no_output() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("source");
+        for (cut_to, held) in [(0, true), (0, false), (500_000, true), (2_999_999, false), (3_000_000, true)]
+        {
+            std::fs::write(&path, vec![7; 3_000_000]).unwrap();
+            let content = if held {
+                Content::from_source(Source::open(&path).unwrap())
+            } else {
+                Content::from_path(&path).unwrap()
+            };
+            let out = dir.path().join(format!("out-{cut_to}-{held}"));
+            let mut output = Output::new(File::create(&out).unwrap(), &out, None);
+            // The second half is wanted when the file has been cut; the last case only writes to it.
+            output.write_content(&content.part(0, 1_000_000).unwrap(), &Job::silent()).unwrap();
+            let file = File::options().write(true).open(&path).unwrap();
+            file.set_len(cut_to).unwrap();
+            if cut_to == 3_000_000 {
+                file.write_all_at(b"x", 5).unwrap();
+            }
+            let rest = output.write_content(&content.part(1_000_000, 2_000_000).unwrap(), &Job::silent());
+            let error = rest.and_then(|()| output.finish().map(drop)).unwrap_err();
+            assert_eq!(error.class(), crate::Class::Io, "{error}");
+            assert!(error.to_string().contains(&path.display().to_string()), "{error}");
+        }
+    }
+
+    #[test]
+    fn computed_content_ends_at_once_when_the_output_is_full() {
+        struct Endless(std::sync::atomic::AtomicU64);
+        impl crate::Producer for Endless {
+            fn len(&self) -> u64 {
+                1 << 40
+            }
+            fn produce(
+                &self,
+                range: std::ops::Range<u64>,
+                _job: &Job<'_>,
+                each: &mut dyn FnMut(&[u8]) -> Result<()>,
+            ) -> Result<()> {
+                let mut at = range.start;
+                while at < range.end {
+                    let step = (range.end - at).min(1 << 16);
+                    self.0.fetch_add(step, Ordering::Relaxed);
+                    each(&vec![1; step as usize])?;
+                    at += step;
+                }
+                Ok(())
+            }
+        }
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("out");
+        std::fs::write(&path, b"").unwrap();
+        let producer = Arc::new(Endless(0.into()));
+        // Open for reading alone: the first write fails.
+        let mut output = Output::new(File::open(&path).unwrap(), &path, None);
+        let content = Content::deferred(Arc::clone(&producer) as Arc<dyn crate::Producer>);
+        assert_eq!(output.write_content(&content, &Job::silent()).unwrap_err().class(), crate::Class::Io);
+        assert!(producer.0.load(Ordering::Relaxed) <= 2 << 20);
+        let mut four = [0; 4];
+        let before = producer.0.load(Ordering::Relaxed);
+        crate::ReadAt::read_exact_at(&content, 1 << 39, &mut four).unwrap();
+        assert_eq!((four, producer.0.load(Ordering::Relaxed) - before), ([1; 4], 4));
     }
 
     #[test]

@@ -71,7 +71,7 @@ impl Maker {
 }
 
 fn failed(error: neat_registry::BadName) -> Error {
-    Error::request(format!("the demo's registry: {error}"), "this is a fault in Neat Stack")
+    Error::internal(format!("the demo's registry: {error}"))
 }
 
 /// A file and its bytes.

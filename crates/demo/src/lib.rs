@@ -15,7 +15,7 @@ mod words;
 
 pub use system::Size;
 
-use neat_content::{Content, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
+use neat_content::{Content, IfThere, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
 use neat_media::{BootEntry, BootImage, Platform, VolumeIdentity, eltorito::find, master};
 use std::{
     path::{Path, PathBuf},
@@ -124,14 +124,14 @@ pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
     }
     let options = media_options(&tree)?;
     let plan = master::Plan::new(&Arc::new(tree), options, job)?;
-    let (pending, mut output) = PendingFile::create_output(&media, None)?;
+    let (pending, mut output) = PendingFile::create_output(&media, IfThere::Replace, None)?;
     plan.write(&mut output, job)?;
     pending.commit(output.finish()?.0)?;
     Ok(Demo { media, stack: folder.join(STACK_NAME) })
 }
 
 fn write_file(path: &Path, content: &Content, job: &Job<'_>) -> Result<()> {
-    let (pending, mut output) = PendingFile::create_output(path, None)?;
+    let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None)?;
     output.write_content(content, job)?;
     let file = output.finish()?.0;
     if let Some(time) = RELEASED.to_system_time() {

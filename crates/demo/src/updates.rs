@@ -1,7 +1,7 @@
 //! Updates for Quay OS 7, and applications for its consoles.
 
 use crate::{RELEASED, words};
-use neat_content::{Content, Job, Meta, PendingFile, Result, Tree};
+use neat_content::{Content, IfThere, Job, Meta, PendingFile, Result, Tree};
 use neat_package::{UPDATE_ENDING, UpdateSection, UpdateType, Version, write_update};
 use std::path::Path;
 
@@ -102,7 +102,7 @@ pub(crate) fn put_all(tree: &mut Tree, folder: &Path, job: &Job<'_>) -> Result<(
             .map(|name| (name.clone(), Content::from_bytes(text.as_bytes())))
             .collect();
         let path = updates.join(format!("{}{UPDATE_ENDING}", section.id));
-        let (pending, mut output) = PendingFile::create_output(&path, None)?;
+        let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None)?;
         write_update(&section, &tree, &texts, &mut output, job)?;
         let file = output.finish()?.0;
         if let Some(time) = RELEASED.to_system_time() {

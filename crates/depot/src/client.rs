@@ -1,7 +1,7 @@
 //! Reading a depot, from a folder or over HTTP.
 
 use crate::index::{INDEX_NAME, Index, Item, MAX_INDEX_LEN};
-use neat_content::{Content, Error, Result};
+use neat_content::{Advice, Content, Error, Result};
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use std::{
     io::Read,
@@ -88,7 +88,7 @@ impl Depot {
                 if !path.is_file() {
                     return Err(Error::request(
                         format!("there is no {}", path.display()),
-                        "`neatstack depot index FOLDER` makes the index of a depot",
+                        Advice::IndexDepot,
                     ));
                 }
                 Content::from_path(&path)?.to_vec(MAX_INDEX_LEN, "index of a depot")?
@@ -158,13 +158,8 @@ pub(crate) fn failed(address: &str, error: &ureq::Error) -> Error {
         };
     }
     let hint = match error {
-        ureq::Error::Timeout(_) => {
-            "the depot answers too slowly; give it more time with --patience, or use another"
-        }
-        _ => "check the depot's address, and that it is running (`neatstack depot serve FOLDER`)",
+        ureq::Error::Timeout(_) => Advice::MorePatience,
+        _ => Advice::ServeDepot,
     };
-    Error::Io {
-        action: format!("reach {address} ({hint})"),
-        source: std::io::Error::other(error.to_string()),
-    }
+    Error::system(format!("reach {address}"), std::io::Error::other(error.to_string()), hint)
 }

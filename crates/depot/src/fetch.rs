@@ -4,8 +4,8 @@ use crate::{
     client::{Depot, agent, failed},
     index::Item,
 };
-use neat_content::{Error, Event, Job, Result, sync_folder};
-use rustix::fs::{Advice, FlockOperation, fadvise, flock};
+use neat_content::{Advice, Error, Event, Job, Result, sync_folder};
+use rustix::fs::{FlockOperation, fadvise, flock};
 use std::{
     fs::{self, File},
     io::{self, Read, Seek, SeekFrom, Write},
@@ -133,13 +133,11 @@ impl Run<'_> {
                 } else {
                     ""
                 };
-                return Err(Error::Io {
-                    action: format!(
-                        "go on with {address} after {} of {} bytes and {} attempts{kept}",
-                        partial.len, self.item.size, self.failures
-                    ),
-                    source: io::Error::other(why),
-                });
+                let action = format!(
+                    "go on with {address} after {} of {} bytes and {} attempts{kept}",
+                    partial.len, self.item.size, self.failures
+                );
+                return Err(Error::system(action, io::Error::other(why), ""));
             }
             std::thread::sleep(Duration::from_millis(100 << self.failures.min(4)));
         }
@@ -157,13 +155,9 @@ impl Run<'_> {
             response.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned()
         };
         let lies = |expected: String, found: String| {
-            Error::Mismatch {
-            expected,
-            found,
-            hint: "the depot's file is not the one that its index describes: tell who runs it, or have the index made \
-                   again with `neatstack depot index FOLDER`"
-                .into(),
-        }
+            let hint = "the depot's file is not the one that its index describes: tell who runs it, or have the index \
+                        made again";
+            Error::mismatch(expected, found, hint)
         };
         let size = self.item.size;
         match status {
@@ -244,7 +238,7 @@ impl Run<'_> {
         let lies = |expected: String, found: String| Error::Mismatch {
             expected,
             found: format!("{found} in {}", from.display()),
-            hint: "the index is out of date: make it again with `neatstack depot index FOLDER`".into(),
+            hint: Advice::IndexDepot.into(),
         };
         if partial.len == self.item.size {
             return Ok(());
@@ -339,7 +333,7 @@ impl Partial {
         self.hashing.add(block);
         if let Some(len) = NonZeroU64::new(self.len - self.begun).filter(|len| len.get() >= WRITE_AFTER) {
             // Pages that are not needed are written at once, in the background. A system that does not care may not.
-            let _ = fadvise(&self.file, self.begun, Some(len), Advice::DontNeed);
+            let _ = fadvise(&self.file, self.begun, Some(len), rustix::fs::Advice::DontNeed);
             self.begun = self.len;
         }
         Ok(())

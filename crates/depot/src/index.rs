@@ -1,6 +1,6 @@
 //! The index of a depot: `depot.json`.
 
-use neat_content::{Error, Result, fold_case};
+use neat_content::{Advice, Error, Hint, Result, fold_case};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt::{self, Display};
@@ -116,7 +116,7 @@ impl Index {
         let bad = |found: String| Error::Mismatch {
             expected: "the index of a depot".into(),
             found,
-            hint: "make a new one with `neatstack depot index FOLDER`".into(),
+            hint: Advice::IndexDepot.into(),
         };
         let index: Self = serde_json::from_str(text).map_err(|error| bad(error.to_string()))?;
         if index.format != Self::FORMAT {
@@ -194,9 +194,9 @@ impl Index {
                 let mut near: Vec<String> = near.into_iter().take(5).map(Item::full_id).collect();
                 near.dedup();
                 let hint = if near.is_empty() {
-                    "`neatstack depot search` lists what it has".to_owned()
+                    Hint::from(Advice::SearchDepot)
                 } else {
-                    format!("it has {}", near.join(", "))
+                    format!("it has {}", near.join(", ")).into()
                 };
                 return Err(Error::request(format!("the depot has no {reference}"), hint));
             }

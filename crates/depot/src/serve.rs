@@ -14,7 +14,7 @@ use hyper::{
     service::service_fn,
 };
 use hyper_util::rt::TokioIo;
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Result};
 use percent_encoding::percent_decode_str;
 use std::{
     collections::HashMap,
@@ -75,10 +75,7 @@ impl Server {
         let depot = Depot::at(&folder.display().to_string(), Path::new(""))?;
         let index: Index = depot.index(Duration::ZERO)?;
         let at = SocketAddr::from((address, port));
-        let unheard = |error: io::Error| Error::Io {
-            action: format!("listen at {at} (choose another port with --port)"),
-            source: error,
-        };
+        let unheard = |error: io::Error| Error::system(format!("listen at {at}"), error, Advice::OtherPort);
         let listener = TcpListener::bind(at).map_err(unheard)?;
         listener.set_nonblocking(true).map_err(unheard)?;
         let address = listener.local_addr().map_err(unheard)?;
@@ -102,7 +99,7 @@ impl Server {
 
     /// Answers until `stop` is set. `answered` hears of every request.
     pub fn run(self, stop: &AtomicBool, answered: &Arc<dyn Fn(Request) + Send + Sync>) -> Result<()> {
-        let failed = |error: io::Error| Error::Io { action: "serve the depot".into(), source: error };
+        let failed = |error: io::Error| Error::system("serve the depot", error, "");
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
         runtime.block_on(async {
             let listener = tokio::net::TcpListener::from_std(self.listener).map_err(failed)?;

@@ -2,7 +2,7 @@
 
 use crate::{Device, disks::BLOCK_LEN, guard, reread};
 use neat_content::{Error, Result};
-use rustix::fs::{Advice, OFlags, fadvise};
+use rustix::fs::{OFlags, fadvise};
 use std::{
     fs::{File, OpenOptions},
     io::{self, Seek, SeekFrom},
@@ -66,8 +66,12 @@ impl Device for BlockDevice {
     fn read_at(&mut self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
         if !self.direct {
             // Best effort: what the kernel keeps in memory is not what lies on the stick.
-            let _ =
-                fadvise(&self.file, offset, std::num::NonZeroU64::new(buffer.len() as u64), Advice::DontNeed);
+            let _ = fadvise(
+                &self.file,
+                offset,
+                std::num::NonZeroU64::new(buffer.len() as u64),
+                rustix::fs::Advice::DontNeed,
+            );
         }
         self.file.read_at(buffer, offset)
     }

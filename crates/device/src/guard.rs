@@ -1,7 +1,7 @@
 //! Whether a disk may be erased.
 
 use crate::disks::{BLOCK_LEN, Disk};
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Hint, Result};
 use std::path::Path;
 
 /// What a person said about the disk.
@@ -24,28 +24,25 @@ pub fn erase_word(disk: &Disk) -> &str {
 /// `Refused`, with the reason.
 pub fn check_use(disk: &Disk, fixed: bool) -> Result<()> {
     let name = disk.path.display();
-    let refuse = |message: String, hint: &str| Err(Error::refused(message, hint));
+    let refuse = |message: String, hint: Hint| Err(Error::refused(message, hint));
     if disk.system {
         return refuse(
             format!("{name} is the disk that this system runs on"),
-            "name another disk; this one is never erased",
+            "name another disk; this one is never erased".into(),
         );
     }
     if let Some(place) = disk.mounted.first() {
-        return refuse(format!("{name} is mounted at {place}"), "unmount it first");
+        return refuse(format!("{name} is mounted at {place}"), "unmount it first".into());
     }
     if let Some(user) = disk.used_by.first() {
-        return refuse(format!("{name} is in use by {user}"), "stop what uses it first");
+        return refuse(format!("{name} is in use by {user}"), "stop what uses it first".into());
     }
     if disk.read_only {
-        return refuse(format!("{name} cannot be written"), "move its lock, or use another stick");
+        return refuse(format!("{name} cannot be written"), "move its lock, or use another stick".into());
     }
     check_blocks(&disk.path, disk.block_len)?;
     if !disk.removable && !fixed {
-        return refuse(
-            format!("{name} is not a disk that can be taken out"),
-            "name a stick, or give --fixed if this disk is really meant",
-        );
+        return refuse(format!("{name} is not a disk that can be taken out"), Advice::FixedDisk.into());
     }
     Ok(())
 }
@@ -80,13 +77,10 @@ pub fn check(disk: &Disk, consent: Consent<'_>) -> Result<()> {
     }
     match consent.named {
         Some(named) if named == word => Ok(()),
-        Some(named) => Err(Error::refused(
-            format!("{name} is {word}, not {named}"),
-            "`neatstack stick --list` shows which disk is which",
-        )),
+        Some(named) => Err(Error::refused(format!("{name} is {word}, not {named}"), Advice::ListDevices)),
         None => Err(Error::refused(
             format!("everything on {name} ({}, {} MiB) would be erased", disk.model, disk.size >> 20),
-            format!("say so with --yes-erase {word}"),
+            Advice::EraseWord(word.to_owned()),
         )),
     }
 }

@@ -5,7 +5,7 @@ use crate::{
     buffer::Buffer,
     write::{Options, Outcome, differs, flush, read_all, write_all},
 };
-use neat_content::{Content, Event, Job, Result};
+use neat_content::{Content, Event, Job, Result, SourceSet};
 use neat_media::stick::StickUpdate;
 
 /// Bytes written and read at a time.
@@ -32,7 +32,11 @@ pub fn apply(
     };
     let mut buffer = Buffer::new(BLOCK);
     let block_len = device.block_len() as usize;
+    let mut sources = SourceSet::default();
     for group in &plan.update.groups {
+        // What nothing points to yet may have come from a file that changed; nothing is to point to that.
+        sources.check_unchanged()?;
+        group.iter().for_each(|write| sources.add(&write.content));
         for write in group {
             in_blocks(&write.content, &mut buffer, block_len, job, &mut |at, slot, len| {
                 write_all(device, &write.name, plan.start + write.offset + at, slot)?;

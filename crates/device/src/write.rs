@@ -8,7 +8,7 @@
 //! 5. The partition table, flushed, read back. From here on it is a stick, and the system is told.
 
 use crate::{Device, buffer::Buffer};
-use neat_content::{Error, Event, Job, Result};
+use neat_content::{Error, Event, Job, Result, SourceSet};
 use neat_media::{
     fat::volume::Part,
     stick::{ALIGNMENT, SlotKind, StickPlan},
@@ -83,6 +83,10 @@ pub fn stick(device: &mut dyn Device, plan: &StickPlan, options: Options, job: &
     if options.verify {
         compare(device, plan, &checks, &mut outcome, job)?;
     }
+    let mut sources = SourceSet::default();
+    plan.slots.iter().for_each(|slot| sources.add(&slot.content));
+    // Without its partition table the stick does not look finished.
+    sources.check_unchanged()?;
     write_table(device, plan, options.verify, &mut outcome)?;
     outcome.announced = device.announce().is_ok();
     Ok(outcome)

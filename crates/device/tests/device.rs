@@ -348,10 +348,10 @@ fn only_the_disk_that_was_named_is_erased() {
     let fixed = Disk { removable: false, ..sound.clone() };
     guard::check(&fixed, Consent { named: Some("P-1"), fixed: true }).unwrap();
     for (disk, named, wanted) in [
-        (sound.clone(), None, "--yes-erase P-1"),
+        (sound.clone(), None, "with the word P-1"),
         (sound.clone(), Some("P-2"), "is P-1, not P-2"),
         (sound.clone(), Some(""), "is P-1, not "),
-        (fixed, Some("P-1"), "--fixed"),
+        (fixed, Some("P-1"), "really meant"),
         (Disk { mounted: vec!["/media/x".into()], ..sound.clone() }, Some("P-1"), "mounted at /media/x"),
         (Disk { used_by: vec!["dm-0".into()], ..sound.clone() }, Some("P-1"), "in use by dm-0"),
         (Disk { block_len: 4096, ..sound.clone() }, Some("P-1"), "blocks of 4096 bytes"),

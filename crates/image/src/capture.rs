@@ -9,7 +9,7 @@ use crate::{
     },
     xml::{Child, Element},
 };
-use neat_content::{Content, Error, Event, Job, Meta, NodeKind, Result, Source, Timestamp, Tree};
+use neat_content::{Advice, Content, Error, Event, Job, Meta, NodeKind, Result, Source, Timestamp, Tree};
 use std::{
     collections::HashMap,
     fs::{self, Metadata},
@@ -85,10 +85,7 @@ pub fn capture(folder: &Path, options: &Options, job: &Job<'_>) -> Result<Captur
     }
     if let ([first, rest @ ..], false) = (walk.bad_names.as_slice(), options.skip_bad_names) {
         let more = if rest.is_empty() { String::new() } else { format!(" (and {} more)", rest.len()) };
-        return Err(Error::refused(
-            format!("{first}{more}"),
-            "rename what is named, leave it out with --exclude, or all of it with --skip-bad-names",
-        ));
+        return Err(Error::refused(format!("{first}{more}"), Advice::LeaveOutNames));
     }
     let Walk { mut files, mut notes, bad_names, contents, .. } = walk;
     notes.extend(bad_names.into_iter().map(|bad| format!("left out: {bad}")));

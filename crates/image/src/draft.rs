@@ -10,7 +10,7 @@ use crate::{
     sink::Gather,
     xml::{Child, Element},
 };
-use neat_content::{Content, Error, Job, Output, Result};
+use neat_content::{Advice, Content, Error, Job, Output, Result};
 use std::{
     collections::{HashMap, HashSet},
     path::Path,
@@ -173,10 +173,7 @@ impl ImageDraft {
     /// Gives an edition, numbered from 1, new names.
     pub fn rename(&mut self, number: usize, rename: &Rename) -> Result<()> {
         let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) else {
-            return Err(Error::request(
-                format!("there is no edition {number}"),
-                "list them with `neatstack look`",
-            ));
+            return Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions));
         };
         for (element, text) in [
             ("NAME", &rename.name),
@@ -245,9 +242,7 @@ impl ImageDraft {
         edition.tree = DraftTree::Edited(files);
         match &mut edition.tree {
             DraftTree::Edited(files) => Ok(Arc::make_mut(files)),
-            DraftTree::Kept(..) => {
-                Err(Error::request("the edition is not open", "this is a fault in Neat Stack"))
-            }
+            DraftTree::Kept(..) => Err(Error::internal("an edition that was opened is not open")),
         }
     }
 
@@ -256,10 +251,7 @@ impl ImageDraft {
         match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|edition| &edition.tree) {
             Some(DraftTree::Edited(files)) => Ok(Arc::clone(files)),
             Some(DraftTree::Kept(source, number)) => Ok(Arc::new(self.sources[*source].files(*number)?)),
-            None => Err(Error::request(
-                format!("there is no edition {number}"),
-                "list them with `neatstack look`",
-            )),
+            None => Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions)),
         }
     }
 
@@ -293,11 +285,7 @@ impl ImageDraft {
         match source.or(self.sources.first()) {
             Some(source) => crate::tree::content_of(source, digest, place),
             None if digest.is_none() => Ok(Content::default()),
-            None => Err(Error::Mismatch {
-                expected: format!("content with the SHA-1 {digest}"),
-                found: "nothing".into(),
-                hint: "this is a fault in Neat Stack".into(),
-            }),
+            None => Err(Error::internal(format!("no source has the content with the SHA-1 {digest}"))),
         }
     }
 
@@ -340,35 +328,65 @@ impl ImageDraft {
         if self.is_kept(stored) { Body::Kept(stored.clone()) } else { Body::Unpacked(stored.clone()) }
     }
 
-    /// How many names each blob has, counted in the trees.
+    /// How many names each blob has, counted in the trees. Every tree is read: what is damaged is not copied on.
     fn references(&self) -> Result<HashMap<BlobDigest, u32>> {
         let mut references: HashMap<BlobDigest, u32> = HashMap::new();
-        if self.is_complete() {
-            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
-                let count = references.entry(digest).or_default();
-                *count = count.saturating_add(blob.references);
-            }
-            return Ok(references);
-        }
         for number in 1..=self.editions.len() {
             let files = self.files(number)?;
             for id in files.ids() {
                 for digest in files.entry(id).digests() {
                     if self.listed(digest).is_none() && !self.new_blobs.contains_key(&digest) {
-                        return Err(Error::Mismatch {
-                            expected: format!(
+                        return Err(Error::mismatch(
+                            format!(
                                 "the content of /{} in edition {number}, with the SHA-1 {digest}",
                                 files.path(id)
                             ),
-                            found: "no such blob in the file".into(),
-                            hint: "a part of the file is missing, or the file is damaged".into(),
-                        });
+                            "no such blob in the file",
+                            "a part of the file is missing, or the file is damaged",
+                        ));
                     }
                     *references.entry(digest).or_default() += 1;
                 }
             }
         }
+        if self.is_complete() {
+            // Nothing is dropped: also what no tree names stays, as the tables have it.
+            references.clear();
+            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+                let count = references.entry(digest).or_default();
+                *count = count.saturating_add(blob.references);
+            }
+        }
         Ok(references)
+    }
+
+    /// Unpacks and digests what would be copied as it lies in its source, on `threads` threads (0: as many as there are
+    /// cores). What is compressed anew is checked on the way in any case.
+    ///
+    /// # Errors
+    /// `Mismatch` for the first content that is damaged, and how many there are; `Io` and `Cancelled`.
+    pub fn verify(&self, threads: usize, job: &Job<'_>) -> Result<()> {
+        let plan = self.plan()?;
+        let kept: Vec<(BlobDigest, Stored)> = plan
+            .blobs
+            .iter()
+            .chain(&plan.metadata)
+            .filter_map(|resource| match &resource.body {
+                Body::Kept(stored) => Some((resource.digest, stored.clone())),
+                _ => None,
+            })
+            .collect();
+        let mut wrong = crate::check::verify(&kept, threads, job)?;
+        wrong.sort_by_key(|(digest, _)| *digest);
+        let count = wrong.len();
+        match wrong.into_iter().next() {
+            None => Ok(()),
+            Some((_, error)) => Err(Error::mismatch(
+                format!("{} sound contents", kept.len()),
+                format!("{count} that are damaged, such as this: {error}"),
+                Advice::CheckAll,
+            )),
+        }
     }
 
     /// Whether the draft has exactly the editions of its sources, so that the tables know what the trees would tell.

@@ -5,8 +5,8 @@ use crate::{
     digest::digest_each,
     layout::{HEADER_LEN, INTEGRITY_CHUNK},
 };
-use neat_content::{Content, Error, Event, FieldReader, Job, Producer, Result, read_vec};
-use std::io::Write;
+use neat_content::{Clip, Content, Error, Event, FieldReader, Job, Producer, Result, Source, read_vec};
+use std::{ops::Range, sync::Arc};
 
 /// Bytes of the table's own header.
 const TABLE_HEADER_LEN: u64 = 12;
@@ -74,20 +74,28 @@ impl Producer for IntegrityTable {
         TABLE_HEADER_LEN + 20 * self.count()
     }
 
-    fn produce(&self, sink: &mut dyn Write) -> Result<()> {
+    fn sources(&self, found: &mut dyn FnMut(&Arc<Source>)) {
+        self.covered.for_each_source(found);
+    }
+
+    fn produce(
+        &self,
+        range: Range<u64>,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
         let count = self.count() as usize;
         let piece = u64::from(INTEGRITY_CHUNK);
         let content = |n: usize| {
             let start = n as u64 * piece;
             self.covered.part(start, piece.min(self.covered.len() - start))
         };
-        let digests = digest_each(count, 0, &Job::silent(), &content, &|_| ())?;
+        let digests = digest_each(count, 0, job, &content, &|_| ())?;
         let mut bytes = Vec::with_capacity(self.len() as usize);
         bytes.extend((self.len() as u32).to_le_bytes());
         bytes.extend((count as u32).to_le_bytes());
         bytes.extend(INTEGRITY_CHUNK.to_le_bytes());
         digests.iter().for_each(|digest| bytes.extend(digest.0));
-        sink.write_all(&bytes)
-            .map_err(|source| Error::Io { action: "write the integrity table".into(), source })
+        Clip::new(range).push(&bytes, each)
     }
 }

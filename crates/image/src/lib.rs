@@ -4,6 +4,7 @@
 //! * [`Files`], [`Entry`]: the tree of an edition, with everything that the file keeps of it.
 //! * [`ImageDraft`]: a new image file made of editions of others, written without compressing anew what stays.
 //! * [`split`], [`join`]: parts.
+//! * [`check`]: everything read, to find what is damaged.
 //! * [`capture`]: a folder as an edition.
 //! * [`codec`]: the compression, usable alone.
 //!
@@ -13,6 +14,7 @@
 #![forbid(unsafe_code)]
 
 pub mod capture;
+mod check;
 pub mod codec;
 mod digest;
 mod draft;
@@ -31,6 +33,7 @@ mod tree;
 mod usage;
 pub mod xml;
 
+pub use check::{CheckOutcome, Damage, check};
 pub use codec::Level;
 pub use digest::{BlobDigest, BlobHasher};
 pub use draft::{ImageDraft, Rename};

@@ -76,7 +76,7 @@ pub fn thread_count(wanted: usize) -> usize {
 }
 
 pub(crate) fn thread_failed() -> Error {
-    Error::Io { action: "finish the work".into(), source: std::io::Error::other("a thread failed") }
+    Error::internal("a thread failed")
 }
 
 /// A blob to be compressed.

@@ -206,7 +206,8 @@ fn read_resource(
         });
     }
     let mut bytes = Vec::new();
-    crate::stored::Unpacker::default().unpack(&stored, &neat_content::Job::silent(), &mut |block| {
+    let all = 0..stored.raw_len;
+    crate::stored::Unpacker::default().unpack(&stored, all, &neat_content::Job::silent(), &mut |block| {
         bytes.extend_from_slice(block);
         Ok(())
     })?;

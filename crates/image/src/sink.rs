@@ -158,9 +158,5 @@ impl Sink for Gather {
 }
 
 fn misplaced(position: u64) -> Error {
-    Error::Mismatch {
-        expected: "to fill in what was written before".into(),
-        found: format!("byte {position:#x}, which is not"),
-        hint: "this is a fault in Neat Stack".into(),
-    }
+    Error::internal(format!("byte {position:#x}, which is to be filled in, was not written before"))
 }

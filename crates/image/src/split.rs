@@ -7,7 +7,7 @@ use crate::{
     sink::Gather,
     xml,
 };
-use neat_content::{Content, Error, Job, Result};
+use neat_content::{Advice, Content, Error, Job, Result};
 use std::{collections::HashMap, path::Path, sync::Arc};
 
 /// Largest part that FAT32 and its readers hold without trouble: a little less than 4 GiB, in bytes.
@@ -160,7 +160,7 @@ fn too_large(image: &ImageFile, unit: &Unit, limit: u64) -> Error {
     };
     Error::request(
         format!("{what} takes {} bytes, and a part may have {limit}; a file inside is never cut", unit.len),
-        "use a larger limit, or `neatstack repack` with a higher level first",
+        Advice::RepackFirst,
     )
 }
 

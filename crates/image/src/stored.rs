@@ -6,10 +6,10 @@ use crate::{
     digest::BlobHasher,
     layout::{RawSolidHeader, SOLID_HEADER_LEN},
 };
-use neat_content::{Content, Error, Job, Producer, ReadAt, Result};
+use neat_content::{Clip, Content, Error, Job, Producer, ReadAt, Result, Source};
 use std::{
     cell::RefCell,
-    io::Write,
+    ops::Range,
     sync::{Arc, Mutex, PoisonError},
 };
 use zerocopy::FromBytes;
@@ -181,7 +181,7 @@ impl Solid {
         self.bytes.len()
     }
 
-    fn chunk(&self, n: usize, unpacker: &mut Unpacker) -> Result<Arc<Vec<u8>>> {
+    fn chunk(&self, n: usize, unpacker: &mut Unpacker, job: &Job<'_>) -> Result<Arc<Vec<u8>>> {
         let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((number, bytes)) = recent.as_ref()
             && *number == n
@@ -196,7 +196,7 @@ impl Solid {
             Some(method) if packed.len() as u64 != raw_len => {
                 let mut raw = vec![0; raw_len as usize];
                 unpacker
-                    .decode(method, self.chunk_len, &packed, &mut raw)
+                    .decode(method, self.chunk_len, &packed, &mut raw, job)
                     .map_err(|fault| damaged(method, self.offset + start, fault))?;
                 raw
             }
@@ -218,6 +218,9 @@ impl Solid {
 }
 
 fn damaged(method: Method, offset: u64, fault: Fault) -> Error {
+    if fault == Fault::Stopped {
+        return Error::Cancelled;
+    }
     Error::Mismatch {
         expected: format!("{} data at byte {offset:#x}", method.name()),
         found: format!("damaged data: {fault}"),
@@ -227,6 +230,8 @@ fn damaged(method: Method, offset: u64, fault: Fault) -> Error {
 
 /// Bytes of a compressed resource that are read at once.
 const WINDOW: u64 = 1 << 20;
+/// Bytes that are unpacked between two looks at the stop flag.
+const GLANCE: u64 = 1 << 20;
 
 /// Decoders and buffers, kept from blob to blob.
 #[derive(Default)]
@@ -239,7 +244,14 @@ pub struct Unpacker {
 }
 
 impl Unpacker {
-    fn decode(&mut self, method: Method, chunk_len: u32, packed: &[u8], raw: &mut [u8]) -> Decoded {
+    fn decode(
+        &mut self,
+        method: Method,
+        chunk_len: u32,
+        packed: &[u8],
+        raw: &mut [u8],
+        job: &Job<'_>,
+    ) -> Decoded {
         match method {
             Method::Xpress => self.xpress.get_or_insert_default().decode(packed, raw),
             Method::Lzx => {
@@ -249,29 +261,43 @@ impl Unpacker {
                 };
                 decoder.decode(packed, raw)
             }
-            Method::Lzms => self.lzms.get_or_insert_default().decode(packed, raw),
+            Method::Lzms => {
+                self.lzms.get_or_insert_default().decode_until(packed, raw, &|| job.check().is_err())
+            }
         }
     }
 
-    /// Calls `each` with the blob's bytes in order.
+    /// Calls `each` with the blob's bytes in `range`, in order; only the chunks that hold them are decoded. The range
+    /// must lie inside the blob.
+    ///
+    /// # Errors
+    /// `BadField` and `Mismatch` for damaged data, `Cancelled` on a stop, and those of `each`.
     pub fn unpack(
         &mut self,
         stored: &Stored,
+        range: Range<u64>,
         job: &Job<'_>,
         each: &mut dyn FnMut(&[u8]) -> Result<()>,
     ) -> Result<()> {
+        if range.is_empty() {
+            return Ok(());
+        }
         match &stored.packing {
-            Packing::Plain => stored.bytes.for_each_block(WINDOW as usize, job, each),
+            Packing::Plain => stored.bytes.part(range.start, range.end - range.start)?.for_each_block(
+                WINDOW as usize,
+                job,
+                each,
+            ),
             Packing::Chunks { method, chunk_len } => {
-                self.unpack_chunks(stored, *method, *chunk_len, job, each)
+                self.unpack_chunks(stored, *method, *chunk_len, range, job, each)
             }
             Packing::Solid { group, start } => {
-                let (mut at, end) = (*start, start + stored.raw_len);
+                let (mut at, end) = (*start + range.start, *start + range.end);
                 let chunk_len = u64::from(group.chunk_len);
                 while at < end {
                     job.check()?;
                     let number = at / chunk_len;
-                    let chunk = group.chunk(number as usize, self)?;
+                    let chunk = group.chunk(number as usize, self, job)?;
                     let first = number * chunk_len;
                     let stop = end.min(first + chunk.len());
                     each(&chunk[(at - first) as usize..(stop - first) as usize])?;
@@ -287,21 +313,30 @@ impl Unpacker {
         stored: &Stored,
         method: Method,
         chunk_len: u32,
+        range: Range<u64>,
         job: &Job<'_>,
         each: &mut dyn FnMut(&[u8]) -> Result<()>,
     ) -> Result<()> {
         let table = ChunkTable::read(stored, chunk_len)?;
+        let wide = u64::from(chunk_len);
+        let numbers = range.start / wide..range.end.div_ceil(wide).min(table.count);
+        // The stop flag is looked at after about so many bytes.
+        let glance = (GLANCE / wide).max(1);
         let mut window = (0, std::mem::take(&mut self.packed));
         let mut raw = std::mem::take(&mut self.raw);
         window.1.clear();
-        let result = (0..table.count).try_for_each(|n| {
-            if n % 32 == 0 {
+        let mut clip = Clip::new(range);
+        clip.skip(numbers.start * wide);
+        let mut each = |bytes: &[u8]| clip.push(bytes, each);
+        let result = numbers.clone().try_for_each(|n| {
+            if n % glance == 0 {
                 job.check()?;
             }
             let (start, end) = table.chunk(n);
             if start < window.0 || end > window.0 + window.1.len() as u64 {
                 window.0 = start;
-                let len = WINDOW.max(end - start).min(stored.bytes.len() - start);
+                let wanted = table.chunk(numbers.end - 1).1 - start;
+                let len = WINDOW.min(wanted).max(end - start);
                 window.1.resize(len as usize, 0);
                 stored.bytes.read_exact_at(start, &mut window.1)?;
             }
@@ -311,7 +346,7 @@ impl Unpacker {
                 return each(packed);
             }
             raw.resize(raw_len, 0);
-            self.decode(method, chunk_len, packed, &mut raw)
+            self.decode(method, chunk_len, packed, &mut raw, job)
                 .map_err(|fault| damaged(method, stored.offset + start, fault))?;
             each(&raw)
         });
@@ -407,7 +442,7 @@ impl Stored {
     ) -> Result<()> {
         let mut hasher = BlobHasher::default();
         let mut unpacker = UNPACKER.take();
-        let result = unpacker.unpack(self, job, &mut |block| {
+        let result = unpacker.unpack(self, 0..self.raw_len, job, &mut |block| {
             hasher.add(block);
             each(block)
         });
@@ -462,11 +497,36 @@ impl Producer for Unpacked {
         self.stored.raw_len
     }
 
-    fn produce(&self, sink: &mut dyn Write) -> Result<()> {
-        let result = self.stored.read(self.digest, &Job::silent(), &mut |block| {
-            sink.write_all(block)
-                .map_err(|source| Error::Io { action: "write the content of a blob".into(), source })
-        });
-        result.map_err(|error| error.within(&self.place))
+    fn sources(&self, found: &mut dyn FnMut(&Arc<Source>)) {
+        self.stored.bytes.for_each_source(found);
+    }
+
+    /// A part alone has no digest that it could be compared with; the whole is checked.
+    fn produce(
+        &self,
+        range: Range<u64>,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        // What `each` says is not about this blob.
+        let mut refused = None;
+        let mut pass_on = |block: &[u8]| {
+            each(block).map_err(|error| {
+                refused = Some(error);
+                Error::Cancelled
+            })
+        };
+        let result = if range == (0..self.stored.raw_len) {
+            self.stored.read(self.digest, job, &mut pass_on)
+        } else {
+            let mut unpacker = UNPACKER.take();
+            let result = unpacker.unpack(&self.stored, range, job, &mut pass_on);
+            UNPACKER.set(unpacker);
+            result
+        };
+        match refused {
+            Some(error) => Err(error),
+            None => result.map_err(|error| error.within(&self.place)),
+        }
     }
 }

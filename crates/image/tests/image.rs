@@ -12,7 +12,7 @@
 
 mod support;
 
-use neat_content::{Class, Content, Job, PendingFile};
+use neat_content::{Class, Content, IfThere, Job, PendingFile};
 use neat_image::{
     BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Method, Name, Packing, Rename,
     Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage, xml::Element,
@@ -147,7 +147,7 @@ fn one_thread_and_many_write_the_same_bytes() {
     draft.repack(Some(Compression { level: Level::Max, ..LZX })).unwrap();
     let write = |threads: usize| {
         let path = dir.path().join(format!("{threads}.wim"));
-        let (pending, mut output) = PendingFile::create_output(&path, None).unwrap();
+        let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None).unwrap();
         draft.write(&mut output, threads, &Job::silent()).unwrap();
         pending.commit(output.finish().unwrap().0).unwrap();
         fs::read(path).unwrap()
@@ -223,7 +223,7 @@ fn editions_are_renamed_and_combined() {
     let image = open(&finished(&draft));
     assert_eq!((image.editions()[1].name.as_str(), image.editions()[1].flags.as_str()), ("Zwei & mehr", "F"));
     assert_eq!(image.find_edition("f").unwrap(), 2);
-    let hint = image.find_edition("Vier").unwrap_err().hint();
+    let hint = image.find_edition("Vier").unwrap_err().hint().to_string();
     assert!(hint.contains("2 \"Zwei & mehr\""), "{hint}");
 
     let other = finished(&draft_of(
@@ -407,11 +407,12 @@ fn blobs_of_4_gib_have_tables_twice_as_wide() {
         packing: Packing::Chunks { method: Method::Lzx, chunk_len: CHUNK as u32 },
     };
     let mut seen = 0;
-    let result = Unpacker::default().unpack(&stored, &Job::silent(), &mut |block| {
-        assert!(block[0] == 7 && block[block.len() - 1] == 7);
-        seen += block.len() as u64;
-        Ok(())
-    });
+    let result =
+        Unpacker::default().unpack(&stored, 0..stored.raw_len, &Job::silent(), &mut |block: &[u8]| {
+            assert!(block[0] == 7 && block[block.len() - 1] == 7);
+            seen += block.len() as u64;
+            Ok(())
+        });
     result.unwrap();
     assert_eq!(seen, raw_len);
 }

@@ -2,11 +2,12 @@
 
 use crate::{
     BootCatalog, BootImage, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME, TreeKind, TreesFound,
-    VolumeIdentity, record::RecordedImage,
+    VolumeIdentity,
+    record::{RecordedImage, refuse_link},
 };
 use neat_content::{
-    Content, Error, Event, Folder, Job, Meta, NodeId, NodeKind, Output, Result, Source, Timestamp, Tree,
-    sync_folder,
+    Advice, Content, Error, Event, Folder, Job, Meta, NodeId, NodeKind, Output, PendingFolder, Result,
+    Source, Timestamp, Tree, sync_folder,
 };
 use std::{
     fs::{self, File},
@@ -42,7 +43,10 @@ pub fn open(path: &Path) -> Result<Media> {
         partitions: None,
         size: 0,
         warnings: Vec::new(),
+        private: false,
     };
+    refuse_link(&record_folder)?;
+    refuse_link(&record_path)?;
     if record_path.is_file() {
         let text = Content::from_path(&record_path)?.to_vec(MAX_RECORD_LEN, "media record")?;
         let record = MediaRecord::parse(&String::from_utf8_lossy(&text))
@@ -50,6 +54,7 @@ pub fn open(path: &Path) -> Result<Media> {
         record.apply_attributes(&mut tree);
         media.trees = record.trees();
         media.volume = record.identity();
+        media.private = record.private();
         media.partitions = record.partitions(&record_folder)?;
         if let Some(time) = record.root_time() {
             tree.node_mut(Tree::ROOT).meta.modified = time;
@@ -130,60 +135,31 @@ fn meta_of(metadata: &fs::Metadata) -> Meta {
 }
 
 /// Writes the whole media into the new or empty folder `target`, with a record from which an equal media can be
-/// mastered. A failure leaves no folder behind that was not there before.
+/// mastered. The folder appears under its name, or gets its files, only when all is written.
+///
+/// # Errors
+/// `Refused` when something is there; `Io`, `Cancelled`, and those of reading.
 pub fn unpack(media: &Media, target: &Path, job: &Job<'_>) -> Result<()> {
-    let existed = target.is_dir();
-    if target.exists()
-        && (!existed || fs::read_dir(target).map_err(Error::io("list", target))?.next().is_some())
-    {
-        return Err(Error::refused(
-            format!("{} is there already and not an empty folder", target.display()),
-            "name a folder that does not exist or is empty",
-        ));
+    let pending = PendingFolder::create(target)?;
+    if media.private {
+        pending.make_private()?;
     }
-    if !existed {
-        return fill_new(target, &|folder| unpack_into(media, folder, job));
-    }
-    let result = unpack_into(media, target, job);
-    if result.is_err() {
-        let _ = clear(target);
-    }
-    result
+    unpack_into(media, pending.path(), job)?;
+    pending.commit()
 }
 
-/// Makes the folder `target`, which is not there, and lets `fill` put things into it. It appears under its name only
-/// when that is done; before, and after a kill, it has a name that says it is unfinished.
-fn fill_new(target: &Path, fill: &dyn Fn(&Path) -> Result<()>) -> Result<()> {
-    let Some(name) = target.file_name() else {
-        return Err(Error::request(
-            format!("{} cannot be the name of a folder", target.display()),
-            "give the folder a name",
-        ));
-    };
-    let parent = target.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    fs::create_dir_all(parent).map_err(Error::io("create", parent))?;
-    let unfinished = parent.join(format!(".{}.unfinished-{}", name.to_string_lossy(), std::process::id()));
-    fs::create_dir(&unfinished).map_err(Error::io("create", &unfinished))?;
-    let result = fill(&unfinished)
-        .and_then(|()| fs::rename(&unfinished, target).map_err(Error::io("give its name to", target)));
-    if result.is_err() {
-        let _ = fs::remove_dir_all(&unfinished);
+/// Writes the folder `start` of a tree as the new folder `target`, for its owner alone if it is `private`; see
+/// [`write_tree`].
+///
+/// # Errors
+/// As [`unpack`].
+pub fn write_new(tree: &Tree, start: NodeId, target: &Path, private: bool, job: &Job<'_>) -> Result<()> {
+    let pending = PendingFolder::create(target)?;
+    if private {
+        pending.make_private()?;
     }
-    result?;
-    sync_folder(parent)
-}
-
-/// Writes the folder `start` of a tree as the new folder `target`; see [`write_tree`].
-pub fn write_new(tree: &Tree, start: NodeId, target: &Path, job: &Job<'_>) -> Result<()> {
-    fill_new(target, &|folder| write_tree(tree, start, folder, job))
-}
-
-fn clear(folder: &Path) -> std::io::Result<()> {
-    for entry in fs::read_dir(folder)? {
-        let path = entry?.path();
-        if path.is_dir() && !path.is_symlink() { fs::remove_dir_all(path)? } else { fs::remove_file(path)? }
-    }
-    Ok(())
+    write_tree(tree, start, pending.path(), job)?;
+    pending.commit()
 }
 
 fn unpack_into(media: &Media, target: &Path, job: &Job<'_>) -> Result<()> {
@@ -191,7 +167,7 @@ fn unpack_into(media: &Media, target: &Path, job: &Job<'_>) -> Result<()> {
     if media.tree.child(Tree::ROOT, RECORD_FOLDER).is_some() {
         return Err(Error::request(
             format!("the media has a folder {RECORD_FOLDER} of its own"),
-            "take its files one by one with `neatstack take`",
+            Advice::TakeFiles,
         ));
     }
     write_tree(&media.tree, Tree::ROOT, target, job)?;

@@ -12,6 +12,7 @@
 
 pub mod bootmenu;
 pub mod bootwalk;
+pub mod check;
 pub mod disk;
 pub mod eltorito;
 pub mod fat;

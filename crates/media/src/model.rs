@@ -20,6 +20,8 @@ pub struct Media {
     pub size: u64,
     /// What was unusual but not wrong enough to stop.
     pub warnings: Vec<String>,
+    /// Whether only its owner may read what it was read from; what is made of it should be no more readable.
+    pub private: bool,
 }
 
 /// Labels and times of a volume.

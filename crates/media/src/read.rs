@@ -3,7 +3,7 @@
 use crate::{
     Media, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, stick, udf,
 };
-use neat_content::{Error, ReadAt, Result, Source};
+use neat_content::{Error, ReadAt, Result, Source, damage_apart};
 use std::{path::Path, sync::Arc};
 
 /// A UDF tree with fewer files than this is compared with the ISO 9660 tree: one of the two may only hold a note
@@ -46,7 +46,7 @@ fn open_source(source: &Arc<Source>) -> Result<Media> {
         ));
     }
     let mut warnings = Vec::new();
-    let volume = match announced.then(|| udf::read::read(source)) {
+    let volume = match announced.then(|| damage_apart(udf::read::read(source))).transpose()? {
         None => None,
         Some(Ok(volume)) => Some(volume),
         // A bridge whose UDF side is damaged may still be read from the other; a plain UDF disc may not.
@@ -83,11 +83,20 @@ fn open_source(source: &Arc<Source>) -> Result<Media> {
     let entries = boot.iter().flat_map(|catalog| &catalog.entries);
     let bios_image =
         entries.filter(|entry| entry.platform == Platform::BIOS).find_map(|entry| entry.location);
-    let partitions = disk::read(source, bios_image).unwrap_or_else(|error| {
+    let partitions = damage_apart(disk::read(source, bios_image))?.unwrap_or_else(|error| {
         warnings.push(format!("the partition table is not used: {error}"));
         None
     });
-    Ok(Media { tree, volume: identity, trees: found, boot, partitions, size: source.len(), warnings })
+    Ok(Media {
+        tree,
+        volume: identity,
+        trees: found,
+        boot,
+        partitions,
+        size: source.len(),
+        warnings,
+        private: source.is_private(),
+    })
 }
 
 fn read_iso(

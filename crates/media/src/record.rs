@@ -6,14 +6,14 @@ use crate::{
 };
 use neat_content::{Content, Error, Result, Timestamp, Tree, check_name};
 use serde::{Deserialize, Serialize};
-use std::path::Path;
+use std::{collections::BTreeMap, path::Path};
 
 /// Folder of the record in the root of an unpacked media.
 pub const RECORD_FOLDER: &str = ".neatstack";
 /// File of the record in [`RECORD_FOLDER`].
 pub const RECORD_NAME: &str = "media.toml";
-/// Version of the record that this program writes and reads.
-const VERSION: u32 = 1;
+/// Version of the record that this program writes. It also reads the first one, which has no modes.
+const VERSION: u32 = 2;
 
 /// Labels, times and boot entries of an unpacked media, as TOML.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -51,6 +51,11 @@ pub struct MediaRecord {
     /// Whether any file of the media could be written by somebody; unpacked files always can.
     #[serde(default)]
     writable: bool,
+    /// Permission bits that the media has, whatever this machine gave to the unpacked files; absent in version 1.
+    modes: Option<RecordedModes>,
+    /// Whether only its owner may read the media.
+    #[serde(default, skip_serializing_if = "is_no")]
+    private: bool,
     /// Paths that listings should leave out.
     #[serde(default)]
     hidden: Vec<String>,
@@ -59,6 +64,62 @@ pub struct MediaRecord {
     catalog_path: Option<String>,
     #[serde(default)]
     boot: Vec<RecordedEntry>,
+}
+
+/// Permission bits, in decimal: those that most files and folders have, and the others with their paths. What is absent
+/// had none.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RecordedModes {
+    files: Option<u16>,
+    folders: Option<u16>,
+    root: Option<u16>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    other: Vec<OtherMode>,
+}
+
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct OtherMode {
+    mode: Option<u16>,
+    paths: Vec<String>,
+}
+
+impl RecordedModes {
+    fn of(tree: &Tree) -> Self {
+        let mut counts: [BTreeMap<Option<u16>, usize>; 2] = Default::default();
+        let is_folder = |id| usize::from(tree.node(id).folder().is_some());
+        for step in tree.walk() {
+            *counts[is_folder(step.id)].entry(tree.node(step.id).meta.mode).or_default() += 1;
+        }
+        let usual = counts
+            .map(|counts| counts.into_iter().max_by_key(|(_, count)| *count).and_then(|(mode, _)| mode));
+        let mut other: BTreeMap<Option<u16>, Vec<String>> = BTreeMap::new();
+        for step in tree.walk() {
+            let mode = tree.node(step.id).meta.mode;
+            if mode != usual[is_folder(step.id)] {
+                other.entry(mode).or_default().push(step.path);
+            }
+        }
+        let other = other.into_iter().map(|(mode, paths)| OtherMode { mode, paths }).collect();
+        Self { files: usual[0], folders: usual[1], root: tree.node(Tree::ROOT).meta.mode, other }
+    }
+
+    fn apply(&self, tree: &mut Tree) {
+        tree.node_mut(Tree::ROOT).meta.mode = self.root;
+        let ids: Vec<_> = tree.walk().map(|step| step.id).collect();
+        for id in ids {
+            let usual = if tree.node(id).folder().is_some() { self.folders } else { self.files };
+            tree.node_mut(id).meta.mode = usual;
+        }
+        for OtherMode { mode, paths } in &self.other {
+            for path in paths {
+                if let Some(id) = tree.find(path) {
+                    tree.node_mut(id).meta.mode = *mode;
+                }
+            }
+        }
+    }
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -95,6 +156,11 @@ const WRITE_BITS: u16 = 0o222;
 
 const fn yes() -> bool {
     true
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
+const fn is_no(value: &bool) -> bool {
+    !*value
 }
 
 fn write_time(time: Timestamp) -> String {
@@ -140,6 +206,8 @@ impl MediaRecord {
             boot_code_skip: None,
             hybrid: media.partitions.is_some(),
             writable,
+            private: media.private,
+            modes: Some(RecordedModes::of(&media.tree)),
             hidden,
             catalog_id: media.boot.as_ref().map(|catalog| catalog.id.clone()).unwrap_or_default(),
             catalog_path: media.boot.as_ref().and_then(|catalog| catalog.catalog_path.clone()),
@@ -154,14 +222,10 @@ impl MediaRecord {
     }
 
     pub(crate) fn to_text(&self) -> Result<String> {
-        let body = toml::to_string_pretty(self).map_err(|error| {
-            Error::request(
-                format!("the media record cannot be written: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        })?;
+        let body = toml::to_string_pretty(self)
+            .map_err(|error| Error::internal(format!("the media record cannot be written: {error}")))?;
         Ok(format!(
-            "# What the files alone do not say of the media they came from; `neatstack master` reads it.\n{body}"
+            "# What the files alone do not say of the media they came from; mastering the folder reads it.\n{body}"
         ))
     }
 
@@ -169,9 +233,12 @@ impl MediaRecord {
     pub fn parse(text: &str) -> Result<Self> {
         let hint = "repair the file, or remove it to master the folder as it is";
         let record: Self = toml::from_str(text).map_err(|error| Error::request(error.to_string(), hint))?;
-        if record.version != VERSION {
+        if !(1..=VERSION).contains(&record.version) {
             return Err(Error::request(
-                format!("the media record has version {}, and this program reads {VERSION}", record.version),
+                format!(
+                    "the media record has version {}, and this program reads 1 and {VERSION}",
+                    record.version
+                ),
                 hint,
             ));
         }
@@ -191,6 +258,11 @@ impl MediaRecord {
         }
     }
 
+    /// Whether only its owner may read the media.
+    pub(crate) const fn private(&self) -> bool {
+        self.private
+    }
+
     /// The trees that an equal media has.
     pub(crate) fn trees(&self) -> TreesFound {
         TreesFound {
@@ -208,7 +280,9 @@ impl MediaRecord {
 
     /// Gives the files back what their modes were and which were hidden.
     pub(crate) fn apply_attributes(&self, tree: &mut Tree) {
-        if !self.writable {
+        if let Some(modes) = &self.modes {
+            modes.apply(tree);
+        } else if !self.writable {
             let ids: Vec<_> = tree.walk().map(|step| step.id).chain([Tree::ROOT]).collect();
             for id in ids {
                 let meta = &mut tree.node_mut(id).meta;
@@ -254,7 +328,26 @@ fn kept(folder: &Path, name: &str) -> Result<Content> {
             "repair or remove the record",
         ));
     }
-    Content::from_path(&folder.join(name))
+    let mut path = folder.to_owned();
+    for part in name.split('/') {
+        path.push(part);
+        refuse_link(&path)?;
+    }
+    Content::from_path(&path)
+}
+
+/// A record may come from anywhere; a link in it could lead to any file of this machine.
+///
+/// # Errors
+/// `Request` for a symbolic link.
+pub(crate) fn refuse_link(path: &Path) -> Result<()> {
+    if !path.is_symlink() {
+        return Ok(());
+    }
+    Err(Error::request(
+        format!("{} is a symbolic link, and a media record has none", path.display()),
+        "put the file itself there, or remove the record to master the folder as it is",
+    ))
 }
 
 impl RecordedEntry {

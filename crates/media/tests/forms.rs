@@ -9,7 +9,7 @@
     reason = "a test that cannot go on has failed"
 )]
 
-use neat_content::{Class, Content, Job, Timestamp, Tree};
+use neat_content::{Class, Content, IfThere, Job, Timestamp, Tree};
 use neat_media::{
     Media, TreeKind, read,
     touchup::{Action, Disc},
@@ -564,7 +564,8 @@ mod iso {
             &job,
         )
         .unwrap();
-        let (pending, mut output) = neat_content::PendingFile::create_output(path, None).unwrap();
+        let (pending, mut output) =
+            neat_content::PendingFile::create_output(path, IfThere::Replace, None).unwrap();
         plan.write(&mut output, &job).unwrap();
         pending.commit(output.finish().unwrap().0).unwrap();
     }

@@ -12,7 +12,7 @@
 
 mod support;
 
-use neat_content::{Content, Job, Meta, NodeKind, PendingFile, Tree};
+use neat_content::{Content, IfThere, Job, Meta, NodeKind, PendingFile, Tree};
 use neat_media::{
     BootCatalog, BootEntry, BootImage, Emulation, ImagePatch, Media, Platform, TreeKind,
     eltorito::find::{self, plain},
@@ -429,9 +429,14 @@ impl neat_content::Producer for Counted {
         self.bytes.len() as u64
     }
 
-    fn produce(&self, sink: &mut dyn std::io::Write) -> neat_content::Result<()> {
+    fn produce(
+        &self,
+        range: std::ops::Range<u64>,
+        _job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> neat_content::Result<()>,
+    ) -> neat_content::Result<()> {
         self.times.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-        sink.write_all(&self.bytes).map_err(neat_content::Error::io("write", Path::new("test")))
+        each(&self.bytes[range.start as usize..range.end as usize])
     }
 }
 
@@ -472,7 +477,7 @@ fn discs_written_together_read_what_they_share_once_and_are_as_if_written_alone(
     let mut pending = Vec::new();
     let mut outputs = Vec::new();
     for path in &paths {
-        let (file, output) = PendingFile::create_output(path, None).unwrap();
+        let (file, output) = PendingFile::create_output(path, IfThere::Replace, None).unwrap();
         pending.push(file);
         outputs.push(output);
     }

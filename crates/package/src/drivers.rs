@@ -1,7 +1,7 @@
 //! The drivers of packs: which there are, which are skipped, which device gets which.
 
 use crate::{Architecture, Driver, MachineDevice, Pack};
-use neat_content::{Content, NodeKind, Result};
+use neat_content::{Class, Content, NodeKind, Result, damage_apart};
 use std::{collections::HashMap, path::Path, sync::Arc};
 
 /// Packs inside folders are opened down to this level.
@@ -27,17 +27,37 @@ pub struct DriverSet {
     pub skipped: Vec<(String, String)>,
     /// What was unusual.
     pub notes: Vec<String>,
+    /// Archives that are damaged, and how; only where that may be passed over.
+    pub damaged: Vec<String>,
+}
+
+/// What becomes of an archive in a folder that is damaged. What the system refuses to read is an error always.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum IfDamaged {
+    /// It is an error, as it is for an archive that was named itself.
+    Refuse,
+    /// It is left out, and said.
+    LeaveOut,
 }
 
 impl DriverSet {
     /// Adds the drivers of a folder, cabinet, zip file or self-extracting program. Archives inside a folder are opened
     /// too.
-    pub fn add(&mut self, path: &Path, name: &str) -> Result<()> {
-        let pack = Pack::open(path)?;
-        self.add_pack(pack, name, 0)
+    ///
+    /// # Errors
+    /// What the system refuses to read; a pack that is damaged, unless it may be left out.
+    pub fn add(&mut self, path: &Path, name: &str, damaged: IfDamaged) -> Result<()> {
+        match (damage_apart(Pack::open(path))?, damaged) {
+            (Ok(pack), _) => self.add_pack(pack, name, 0, damaged),
+            (Err(error), IfDamaged::LeaveOut) if error.class() != Class::BadRequest => {
+                self.damaged.push(error.to_string());
+                Ok(())
+            }
+            (Err(error), _) => Err(error),
+        }
     }
 
-    fn add_pack(&mut self, pack: Pack, name: &str, level: usize) -> Result<()> {
+    fn add_pack(&mut self, pack: Pack, name: &str, level: usize, damaged: IfDamaged) -> Result<()> {
         let pack = Arc::new(pack);
         self.notes.extend(pack.notes.iter().map(|note| format!("{name}: {note}")));
         let mut infs = Vec::new();
@@ -58,7 +78,7 @@ impl DriverSet {
         let with_drivers: Vec<String> = infs.iter().map(|(path, _)| folder(path)).collect();
         for (path, content) in infs {
             let shown = format!("{name}/{path}");
-            match read(&path, &content) {
+            match damage_apart(read(&path, &content))? {
                 Ok(driver) => {
                     let pack = Arc::clone(&pack);
                     self.drivers.push(FoundDriver { driver, pack, place: name.to_owned() });
@@ -71,9 +91,16 @@ impl DriverSet {
             if with_drivers.iter().any(|folder| path.starts_with(folder.as_str())) {
                 continue;
             }
-            match Pack::of_content(&content, modified) {
-                Ok(pack) => self.add_pack(pack, &format!("{name}/{path}"), level + 1)?,
-                Err(error) => self.notes.push(format!("{name}/{path}: {error}")),
+            let place = format!("{name}/{path}");
+            if !Pack::is_one(&path, &content)? {
+                self.notes
+                    .push(format!("{place} is an archive or program of another kind and is not looked into"));
+                continue;
+            }
+            match (damage_apart(Pack::of_content(&content, modified))?, damaged) {
+                (Ok(pack), _) => self.add_pack(pack, &place, level + 1, damaged)?,
+                (Err(error), IfDamaged::LeaveOut) => self.damaged.push(error.within(&place).to_string()),
+                (Err(error), IfDamaged::Refuse) => return Err(error.within(&place)),
             }
         }
         Ok(())

@@ -13,7 +13,7 @@ mod pack;
 mod update;
 
 pub use devices::{MachineDevice, parse_devices};
-pub use drivers::{DriverSet, FoundDriver};
+pub use drivers::{DriverSet, FoundDriver, IfDamaged};
 pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Target};
 pub use pack::{Pack, PackKind};
 pub use update::{

@@ -10,10 +10,10 @@
     reason = "tests stop at the first surprise"
 )]
 
-use neat_content::{Class, Content, Encoding, Job, Meta, PendingFile, Timestamp, Tree};
+use neat_content::{Class, Content, Encoding, IfThere, Job, Meta, PendingFile, Timestamp, Tree};
 use neat_package::{
-    Architecture, Driver, DriverSet, Inf, Outcome, Pack, PackKind, TargetEdition, Update, UpdateSection,
-    UpdateType, VendorPackage, Version, order, parse_devices, write_update,
+    Architecture, Driver, DriverSet, IfDamaged, Inf, Outcome, Pack, PackKind, TargetEdition, Update,
+    UpdateSection, UpdateType, VendorPackage, Version, order, parse_devices, write_update,
 };
 use proptest::prelude::*;
 use std::{
@@ -284,18 +284,18 @@ fn packs_are_searched_and_devices_get_the_best_driver() {
     );
     write(&root.join("tool.exe"), b"MZ only a tool");
     let mut set = DriverSet::default();
-    set.add(root, "packs").unwrap();
+    set.add(root, "packs", IfDamaged::LeaveOut).unwrap();
     let places: Vec<String> =
         set.drivers.iter().map(|found| format!("{}:{}", found.place, found.driver.path)).collect();
     assert_eq!(
         places,
         ["packs:storage/keelson.inf", "packs/net.exe:other.inf", "packs/older.zip:keelson.inf"]
     );
-    assert!(set.notes[0].starts_with("packs/tool.exe: "), "{:?}", set.notes);
+    assert!(set.notes[0].starts_with("packs/tool.exe is "), "{:?}", set.notes);
 
     let mut set = DriverSet::default();
     for name in ["storage", "older.zip", "net.exe"] {
-        set.add(&root.join(name), name).unwrap();
+        set.add(&root.join(name), name, IfDamaged::Refuse).unwrap();
     }
     assert_eq!(set.drivers.len(), 3);
     assert_eq!(set.skipped.len(), 1);
@@ -314,7 +314,7 @@ fn update_file(folder: &Path, section: &UpdateSection, files: &[&str], reg: &str
     let path = folder.join("a.update.tar.zst");
     let texts: Vec<(String, Content)> =
         section.registry.iter().map(|name| (name.clone(), Content::from_bytes(reg.as_bytes()))).collect();
-    let (pending, mut output) = PendingFile::create_output(&path, None).unwrap();
+    let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None).unwrap();
     write_update(section, &tree(files), &texts, &mut output, &Job::silent()).unwrap();
     pending.commit(output.finish().unwrap().0).unwrap();
     path
@@ -360,7 +360,7 @@ fn updates_that_climb_lie_or_lack_something_are_refused() {
         Update::open(&root).unwrap_err()
     };
     for (text, expected) in [
-        ("format = 2\n[update]\nid = \"a\"\nversion = \"1\"\n", "format 2"),
+        ("format = 3\n[update]\nid = \"a\"\nversion = \"1\"\n", "format 3"),
         ("format = 1\n[update]\nid = \"A b\"\nversion = \"1\"\n", "is no id"),
         ("format = 1\n[update]\nid = \"a\"\nversion = \"one\"\n", "line 4"),
         ("format = 1\n[update]\nid = \"a\"\nversion = \"1\"\nneeds = [\"a\"]\n", "names itself"),
@@ -402,7 +402,7 @@ proptest! {
             let kind = if servicing.contains(&n) { UpdateType::Servicing } else { UpdateType::Fix };
             let needs = needs.iter().filter(|need| **need != n).map(|need| id(*need)).collect();
             let section = UpdateSection { id: id(n), version: Version(vec![1]), kind, needs, ..UpdateSection::default() };
-            Update { section, architecture: None, files: Vec::new(), registry: Vec::new() }
+            Update { section, architecture: None, files: Vec::new(), registry: Vec::new(), checked: true }
         }).collect();
         let edition = TargetEdition {
             integrated: integrated.iter().map(|n| (id(*n), Version(vec![1]))).collect(),
@@ -444,7 +444,7 @@ fn large_updates_come_back_whole() {
     let bytes: Vec<u8> = (0..30_000_000_u32).map(|n| (n.wrapping_mul(n) >> 13) as u8).collect();
     files.put_file("big", Content::from_bytes(bytes.clone()), Meta::at(NOW)).unwrap();
     let path = folder.path().join("big.update.tar.zst");
-    let (pending, mut output) = PendingFile::create_output(&path, None).unwrap();
+    let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None).unwrap();
     let section = UpdateSection { registry: vec![], ..section() };
     write_update(&section, &files, &[], &mut output, &Job::silent()).unwrap();
     pending.commit(output.finish().unwrap().0).unwrap();

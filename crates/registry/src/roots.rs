@@ -73,7 +73,8 @@ const PREFIXES: [(&str, &str); 5] = [
 /// The hive that a path of registration text lies in, and the path from that hive's root. `CurrentControlSet` is still
 /// in it: see [`Hive::with_control_set`].
 pub fn locate(path: &str) -> Result<(HiveRole, String)> {
-    let unknown = |hint: &str| Err(Error::request(format!("{path} lies in no hive of an edition"), hint));
+    let unknown =
+        |hint: &'static str| Err(Error::request(format!("{path} lies in no hive of an edition"), hint));
     let mut long = path.trim_matches('\\').to_owned();
     let first = long.split('\\').next().unwrap_or_default().to_owned();
     if let Some((short, full)) = PREFIXES.iter().find(|(short, _)| first.eq_ignore_ascii_case(short)) {

@@ -232,7 +232,7 @@ impl Edition {
         self.hives
             .get_mut(&role)
             .map(|loaded| &mut loaded.hive)
-            .ok_or_else(|| Error::request("the hive is gone", "this is a fault in Neat Stack"))
+            .ok_or_else(|| Error::internal("a hive that was read is gone"))
     }
 
     /// The hives, by role, with their paths.

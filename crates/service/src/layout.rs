@@ -1,6 +1,6 @@
 //! Where an edition keeps its parts: data, not code.
 
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Result};
 use neat_image::Files;
 use neat_registry::HiveRole;
 use schemars::JsonSchema;
@@ -291,7 +291,7 @@ pub(crate) fn parse_toml<T: serde::de::DeserializeOwned>(text: &str) -> Result<T
             error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
         Error::request(
             format!("line {line}: {}", neat_content::plain_toml(error.message())),
-            "`neatstack schema` prints what may stand there",
+            Advice::LayoutSchema,
         )
     })
 }

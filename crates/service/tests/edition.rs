@@ -330,6 +330,7 @@ fn an_update_goes_in_whole_or_not_at_all() {
     let section = UpdateSection { id: "fix".into(), version: Version(vec![1]), ..UpdateSection::default() };
     let reg = "REGEDIT4\n[HKEY_CURRENT_USER\\X]\n\"a\"=\"b\"\n";
     let update = |text: &str| Update {
+        checked: true,
         section: section.clone(),
         architecture: None,
         files: vec![("Sys/new.lib".into(), Content::from_bytes(*b"new"))],

@@ -204,6 +204,7 @@ pub(crate) fn apply(
     for dialect in dialects {
         make_room(section, *dialect, dialects, editor);
         let written = given.speak(*dialect, site, ask)?;
+        editor.note_secret(&written.bytes);
         put(section, &written, given.name(), editor)?;
         let facts = media_facts(&editor.tree);
         let mut findings = Vec::new();
@@ -271,7 +272,7 @@ fn put(section: &AnswerSection, written: &WrittenFile, name: &str, editor: &mut 
         editor.find(
             Weight::Note,
             format!("the installer reads media:/{target} only when its kernel's command line says so"),
-            &format!(
+            format!(
                 "have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"
             ),
         );
@@ -344,6 +345,7 @@ pub(crate) fn apply_all(
         let mut findings = Vec::new();
         for site in &list.sites {
             let written = given.speak(*dialect, Some(site), ask)?;
+            editor.note_secret(&written.bytes);
             let serial = site.cells.get("serial").cloned().unwrap_or_default();
             let is_name = !serial.is_empty() && neat_content::check_name(&serial).is_ok();
             if is_name {
@@ -381,7 +383,7 @@ pub(crate) fn apply_all(
                     "the installer reads media:/{} only when its kernel's command line says so",
                     dialect.place()
                 ),
-                &format!("have the media's own menu add `{option}`"),
+                format!("have the media's own menu add `{option}`"),
             );
         }
     }

@@ -6,7 +6,9 @@ use crate::{
     plan::{Prepared, Weight, sha256},
     recipe::Laid,
 };
-use neat_content::{Content, DigestKind, Error, Event, Job, NodeId, Output, PendingFile, Result};
+use neat_content::{
+    Content, DigestKind, Error, Event, IfThere, Job, NodeId, Output, PendingFile, Result, commit_together,
+};
 use neat_media::{master, stick::write_with_disc};
 use neat_trial::{Attached, Firmware, Tools};
 use std::{
@@ -31,6 +33,22 @@ pub struct BuildOptions<'a> {
     pub digest: Option<bool>,
     /// Number of threads that compress, 0 for as many as there are cores.
     pub threads: usize,
+    /// Whether others may read the outputs although they hold a secret.
+    pub readable: bool,
+    /// Whether everything in image files is unpacked and digested before anything is written.
+    pub verify: bool,
+    /// Outputs that may take the place of what has their name; others must find it free, at the end too.
+    pub replaceable: HashSet<PathBuf>,
+}
+
+impl BuildOptions<'_> {
+    fn if_there(&self, output: &Path) -> IfThere {
+        IfThere::replace(self.replaceable.contains(output))
+    }
+
+    fn protect(&self, own: &Laid, output: &PendingFile) -> Result<()> {
+        if own.private && !self.readable { output.make_private() } else { Ok(()) }
+    }
 }
 
 /// What a build leaves.
@@ -59,6 +77,9 @@ impl Prepared<'_> {
             }
         }
         self.finish_image(options.threads, job)?;
+        if options.verify {
+            crate::images::verify(&self.recipe.editor.tree, options.threads, job)?;
+        }
         let sites = self.variants.each().to_vec();
         if sites.len() < 2 {
             let outcomes = self.write(std::slice::from_ref(&self.first), options, job)?;
@@ -118,14 +139,14 @@ impl Prepared<'_> {
         };
         let files = placed.into_iter().zip(written.files).map(on_media).collect();
         let ledger = self.ledger(own, files, options, written.digests, written.trials, job)?;
-        for (pending, file) in written.ready {
-            pending.commit(file)?;
-        }
         let main = PathBuf::from(&ledger.output.path);
         let ledger_path = ledger_path(&main);
-        let (pending, mut output) = PendingFile::create_output(&ledger_path, None)?;
+        // The ledger of what was built before may always go: it speaks of files that are replaced now.
+        let (pending, mut output) = PendingFile::create_output(&ledger_path, IfThere::Replace, None)?;
         output.write_bytes(ledger.to_text()?.as_bytes())?;
-        pending.commit(output.finish()?.0)?;
+        let mut ready = written.ready;
+        ready.push((pending, output.finish()?.0));
+        commit_together(ready)?;
         Ok(BuildOutcome { main, ledger_path, ledger })
     }
 
@@ -148,7 +169,9 @@ impl Prepared<'_> {
         let mut outputs = Vec::new();
         for own in laid {
             let Some(iso) = &own.iso else { continue };
-            let (file, output) = PendingFile::create_output(iso, self.digest(options))?;
+            let (file, output) =
+                PendingFile::create_output(iso, options.if_there(iso), self.digest(options))?;
+            options.protect(own, &file)?;
             pending.push(file);
             outputs.push(output);
         }
@@ -173,9 +196,18 @@ impl Prepared<'_> {
         job: &Job<'_>,
     ) -> Result<Written> {
         let digest = self.digest(options);
-        let mut disc = own.iso.as_ref().map(|iso| PendingFile::create_output(iso, digest)).transpose()?;
+        let mut disc = own
+            .iso
+            .as_ref()
+            .map(|iso| PendingFile::create_output(iso, options.if_there(iso), digest))
+            .transpose()?;
         let stick_path = own.stick.as_ref().map(|stick| &stick.path);
-        let mut stick = stick_path.map(|path| PendingFile::create_output(path, digest)).transpose()?;
+        let mut stick = stick_path
+            .map(|path| PendingFile::create_output(path, options.if_there(path), digest))
+            .transpose()?;
+        for (pending, _) in disc.iter().chain(&stick) {
+            options.protect(own, pending)?;
+        }
         let files = match (&mut disc, &mut stick, &own.stick) {
             (Some((_, disc)), Some((_, out)), Some(laid)) if !laid.plan.is_disc() => {
                 write_with_disc(&own.layout, nodes, disc, &laid.plan, out, job)?
@@ -384,7 +416,7 @@ fn save_picture(output: &Path, attached: Attached, firmware: Firmware, bytes: &[
     let stem = output.file_stem().unwrap_or_default().to_string_lossy();
     let word = firmware.name().to_ascii_lowercase();
     let path = output.with_file_name(format!("{stem}-{}-{word}.png", attached.name()));
-    let (pending, mut out) = PendingFile::create_output(&path, None)?;
+    let (pending, mut out) = PendingFile::create_output(&path, IfThere::Replace, None)?;
     out.write_bytes(bytes)?;
     pending.commit(out.finish()?.0)?;
     Ok(path)

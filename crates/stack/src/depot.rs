@@ -1,7 +1,7 @@
 //! Depots and stack files: describing what a folder has, and `depot:` in the place of a path.
 
 use crate::{EditionSummary, StackFile, install_image_path, open_image};
-use neat_content::{Content, Error, Event, Job, ReadAt, Result, Source, Timestamp};
+use neat_content::{Content, Error, Event, Job, ReadAt, Result, Source, Timestamp, damage_apart};
 use neat_depot::{Depot, FetchOptions, INDEX_NAME, Index, Item, ItemKind, Reference, digests_of};
 use neat_media::read;
 use neat_package::{Pack, Update};
@@ -85,7 +85,7 @@ fn describe(path: &Path, file: &str) -> Result<Option<Item>> {
     if read::is_disc(&source)? {
         return describe_media(path, file).map(Some);
     }
-    match Pack::open(path) {
+    match damage_apart(Pack::open(path))? {
         Ok(pack) if Update::is_one(&pack.tree) => {
             describe_update(path, &Update::of_tree(&pack.tree)?).map(Some)
         }

@@ -18,6 +18,8 @@ pub(crate) struct Editor {
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
     pub placed: Vec<LedgerFile>,
+    /// Whether answers with passwords or keys were put on the media, wherever they lie there.
+    pub has_secret: bool,
     base: PathBuf,
     /// Times later than this are set to it.
     latest: Option<Timestamp>,
@@ -39,6 +41,7 @@ impl Editor {
             steps: Vec::new(),
             findings: Vec::new(),
             placed: Vec::new(),
+            has_secret: false,
             base: base.to_owned(),
             latest,
         }
@@ -55,7 +58,12 @@ impl Editor {
     }
 
     /// Notes a finding.
-    pub(crate) fn find(&mut self, weight: Weight, message: String, hint: &str) {
+    /// Notes whether answers that go onto the media hold a secret.
+    pub(crate) fn note_secret(&mut self, answers: &[u8]) {
+        self.has_secret |= neat_answer::holds_secret(answers);
+    }
+
+    pub(crate) fn find(&mut self, weight: Weight, message: String, hint: impl Into<String>) {
         self.findings.push(Finding { weight, message, hint: hint.into() });
     }
 

@@ -13,6 +13,10 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct StackFile {
+    /// The paths that it names, and where they stand.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub(crate) inputs: Vec<keys::Input>,
     /// What a person calls it.
     #[serde(default)]
     pub title: String,
@@ -470,13 +474,14 @@ impl StackFile {
     /// Reads a stack file. Every key that is unknown or not built yet is an error that names it.
     pub fn parse(text: &str) -> Result<Self> {
         keys::check(text)?;
-        let stack: Self = toml::from_str(text).map_err(|error| {
+        let mut stack: Self = toml::from_str(text).map_err(|error| {
             let line = error.span().map_or(1, |span| keys::line_of(text, span.start));
             Error::request(
                 format!("line {line}: {}", neat_content::plain_toml(error.message())),
                 "`neatstack schema stack` says what may stand where, `neatstack draft MEDIA` writes an example",
             )
         })?;
+        stack.inputs = keys::inputs(text);
         if stack.source.is_none() && stack.menu.is_none() {
             return Err(Error::request(
                 "there is neither a [source] nor a [menu]",

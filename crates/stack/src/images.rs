@@ -6,7 +6,7 @@ use crate::{
     plan::Weight,
     servicing::{self, EditionWork},
 };
-use neat_content::{Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
+use neat_content::{Advice, Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
 use neat_image::{
     Compression, EditionInfo, FAT32_LIMIT, Header, ImageDraft, ImageFile, Level, Method, Times,
     is_image_file, open_path, part_name, sibling_names, split, usage,
@@ -233,6 +233,25 @@ impl PendingImage {
         }
         put_limited(tree, &self.path, content, self.meta, self.limit, job).map(drop)
     }
+}
+
+/// Unpacks and digests everything in the image files of a media.
+///
+/// # Errors
+/// `Mismatch` for what is damaged, naming a file that it hits.
+pub(crate) fn verify(tree: &Tree, threads: usize, job: &Job<'_>) -> Result<()> {
+    for path in [install_image_path(tree), setup_image_path(tree)].into_iter().flatten() {
+        let outcome = neat_image::check(&open_image(tree, &path)?, threads, job)?;
+        if let Some(damage) = outcome.damage.first() {
+            let hit = damage.hits.first().map(|(edition, own)| format!(" of edition {edition}, /{own}"));
+            return Err(Error::mismatch(
+                format!("{} sound contents in {path}", outcome.blobs),
+                format!("{} damaged{}: {}", outcome.damage.len(), hit.unwrap_or_default(), damage.what),
+                Advice::CheckAll,
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// What was done with the image file.

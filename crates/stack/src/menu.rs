@@ -262,6 +262,7 @@ fn add_answer(
                 findings.push(answers::unmeant(name, &report));
             }
             editor.findings.extend(findings);
+            editor.note_secret(&written.bytes);
             answers::put_side_files(&written.files, editor)?;
             answers::put_notice(&[report], machine.site.map(|site| site.name.as_str()), editor)?;
             Some(written)

@@ -107,7 +107,7 @@ mod tests {
         assert_eq!(fill("{arch}", "media.label", &two).unwrap(), "x64");
         assert!(fill("{edition}", "media.label", &two).unwrap_err().to_string().contains("Bridge, Kiosk"));
         assert!(fill("{build}", "media.label", &names(vec![])).is_err());
-        assert!(fill("{dat}", "media.iso", &one).unwrap_err().hint().contains("{date}"));
+        assert!(fill("{dat}", "media.iso", &one).unwrap_err().hint().to_string().contains("{date}"));
         assert!(fill("{date", "media.iso", &one).is_err());
     }
 }

@@ -208,7 +208,15 @@ impl<'a> Prepared<'a> {
         job: &Job<'_>,
     ) -> Result<Self> {
         let base = stack_path.parent().unwrap_or(Path::new(""));
+        let named = |error: Error| error.within(stack_path.display());
+        let check = |is_wanted: &dyn Fn(&str) -> bool| {
+            let mut inputs = stack.inputs.iter().filter(|input| is_wanted(&input.key));
+            inputs.try_for_each(|input| input.check(base)).map_err(named)
+        };
+        // The source comes before anything else, also before what is missing.
+        check(&|key| key == "source.media")?;
         let (mut media, source) = open_source(stack, base, job)?;
+        check(&|_| true)?;
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
         let images = images::apply(stack, &mut editor, job)?;
         let mut work = images.work.clone();
@@ -343,6 +351,7 @@ fn empty_media() -> Media {
         },
         boot: None,
         partitions: None,
+        private: false,
         size: 0,
         warnings: Vec::new(),
     }

@@ -57,6 +57,8 @@ pub(crate) struct Laid {
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
     pub work: Vec<EditionWork>,
+    /// Whether only its owner may read what is written: it holds a password or key, or its source is private.
+    pub private: bool,
 }
 
 impl Recipe<'_> {
@@ -160,7 +162,20 @@ impl Recipe<'_> {
             kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
         architectures.dedup();
         work.extend(servicing::stage(stack, &mut editor, &architectures, job)?);
-        let Editor { mut tree, mut steps, mut findings, placed, .. } = editor;
+        let Editor { mut tree, mut steps, mut findings, placed, has_secret, .. } = editor;
+        let private = has_secret || self.media.private || neat_answer::tree_holds_secret(&tree)?;
+        if private {
+            findings.push(Finding {
+                weight: Weight::Note,
+                message: if self.media.private && !has_secret {
+                    "only you may read the source, so only you may read what is written (mode 0600)".into()
+                } else {
+                    "the answers hold a password or key, so only you may read what is written (mode 0600)"
+                        .into()
+                },
+                hint: "`neatstack build --readable` lets others read it".into(),
+            });
+        }
         let time = self.clock.fixed.unwrap_or(tree.newest());
         if stack.source.is_none() {
             tree.node_mut(Tree::ROOT).meta.modified = time;
@@ -214,7 +229,7 @@ impl Recipe<'_> {
                 bytes: 0,
             });
         }
-        Ok(Laid { layout, iso, stick, placed, steps, findings, work })
+        Ok(Laid { layout, iso, stick, placed, steps, findings, work, private })
     }
 
     fn options(

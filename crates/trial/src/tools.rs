@@ -1,7 +1,7 @@
 //! What this machine has for running virtual machines.
 
 use crate::Firmware;
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Result};
 use std::{
     fs::File,
     path::{Path, PathBuf},
@@ -9,7 +9,6 @@ use std::{
 };
 
 const PROGRAM: &str = "qemu-system-x86_64";
-const PACKAGES: &str = "install QEMU: on Debian and Ubuntu `apt install qemu-system-x86 ovmf`, on Fedora `dnf install qemu-system-x86 edk2-ovmf`; or see what reading tells: `neatstack look MEDIA --boot`";
 /// Where distributions put UEFI firmware for x64: code, and variables where they are apart.
 const UEFI_PLACES: [(&str, &str); 7] = [
     ("/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"),
@@ -43,8 +42,8 @@ impl Tools {
         let path = std::env::var_os("PATH").unwrap_or_default();
         let program =
             std::env::split_paths(&path).map(|folder| folder.join(PROGRAM)).find(|path| path.is_file());
-        let program =
-            program.ok_or_else(|| Error::request(format!("{PROGRAM} is not on the path"), PACKAGES))?;
+        let program = program
+            .ok_or_else(|| Error::request(format!("{PROGRAM} is not on the path"), Advice::InstallTrial))?;
         let output =
             Command::new(&program).arg("--version").output().map_err(Error::io("start", &program))?;
         let text = String::from_utf8_lossy(&output.stdout);
@@ -59,7 +58,10 @@ impl Tools {
     /// Whether a firmware is there; SeaBIOS comes with the program.
     pub(crate) fn check(&self, firmware: Firmware) -> Result<()> {
         if firmware == Firmware::Uefi && self.uefi.is_none() {
-            return Err(Error::request("there is no UEFI firmware for virtual machines here", PACKAGES));
+            return Err(Error::request(
+                "there is no UEFI firmware for virtual machines here",
+                Advice::InstallTrial,
+            ));
         }
         Ok(())
     }

@@ -17,7 +17,7 @@ pub use system::{
 };
 
 use crate::Dialect;
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Result};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -188,7 +188,7 @@ impl Model {
             let line = text.bytes().take(at).filter(|byte| *byte == b'\n').count() + 1;
             Error::request(
                 format!("line {line}: {}", neat_content::plain_toml(error.message())),
-                "see `neatstack answer new` for an example, or `neatstack schema answer`",
+                Advice::AnswerExample,
             )
         })?;
         if model.format != Self::FORMAT {

@@ -270,7 +270,7 @@ impl Check<'_> {
                         element,
                         &field,
                         "a command has no number in <Order>: setup stops".into(),
-                        "number it, or put it in with `neatstack answer insert`",
+                        "number it, or have it inserted with the next free number",
                     ),
                     Some(Err(_) | Ok(0)) => self.problem(
                         element,
@@ -287,7 +287,7 @@ impl Check<'_> {
                                 element,
                                 &field,
                                 message,
-                                "give each its own; `neatstack answer move` numbers them anew",
+                                "give each its own; moving one numbers them all anew",
                             );
                         }
                         None => seen.push((number, line)),
@@ -498,7 +498,7 @@ impl Check<'_> {
                         child,
                         "password",
                         "a password stands in plain text: whoever has the media can read it".into(),
-                        "write it anew with `neatstack answer write`, and change it after the first sign-in",
+                        "write it from a model that names a file for it, and change it after the first sign-in",
                     );
                 }
             } else if child.name == "Password" && child.children.is_empty() && !child.text.trim().is_empty() {

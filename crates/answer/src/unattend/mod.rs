@@ -22,7 +22,7 @@ use crate::{
 };
 use edit::{ACTIONS, Editor, PASSES, architecture_of, component, component_node, components};
 use lists::{List, Meaning, Password};
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Hint, Result};
 use node::Node;
 use spots::{SINGLES, Said};
 use tasks::Task;
@@ -706,11 +706,11 @@ fn change_commands(text: &str, stage: Stage, change: &Change) -> Result<(String,
             return Err(Error::request(
                 format!("unattend has no place for such a command at {}", stage.name()),
                 match stage {
-                    Stage::FirstStart => {
-                        "nothing runs before somebody signs in: use system-installed or first-sign-in"
-                    }
-                    Stage::FirstSignIn => "commands there are waited for: leave out --no-wait",
-                    _ => "commands there are not waited for: add --no-wait",
+                    Stage::FirstStart => Hint::from(
+                        "nothing runs before somebody signs in: use system-installed or first-sign-in",
+                    ),
+                    Stage::FirstSignIn => Advice::CommandWaits.into(),
+                    _ => Advice::CommandDoesNotWait.into(),
                 },
             ));
         }

@@ -27,6 +27,9 @@ pub(crate) struct TouchupArgs {
     /// Overwrite the copy if it is there
     #[arg(long, global = true, requires = "copy_to", help_heading = "Output")]
     pub replace: bool,
+    /// Let others read the copy although it holds a password or key
+    #[arg(long, global = true, requires = "copy_to", help_heading = "Output")]
+    pub readable: bool,
     /// Print the SHA-256 of the file afterwards, which reads all of it
     #[arg(long, global = true, help_heading = "Output")]
     pub digest: bool,

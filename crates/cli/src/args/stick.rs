@@ -60,6 +60,9 @@ pub(crate) struct StickArgs {
     /// Overwrite the image file if it is there
     #[arg(long)]
     pub replace: bool,
+    /// Let others read the image file although it holds a password or key
+    #[arg(long)]
+    pub readable: bool,
     #[command(flatten)]
     pub device: DeviceArgs,
 }

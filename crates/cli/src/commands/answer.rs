@@ -15,7 +15,7 @@ use neat_answer::{
     model::{Command, Origin, Stage},
     read_file, write_model,
 };
-use neat_content::{Content, DigestKind, Error, PendingFile, Result, digest_of};
+use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, digest_of};
 use neat_media::read;
 use neat_stack::media_facts;
 use serde_json::json;
@@ -65,30 +65,27 @@ fn folder_of(path: &Path) -> PathBuf {
 }
 
 /// Writes a file under a temporary name first. What may hold passwords is for its owner alone.
-fn write_file(path: &Path, bytes: &[u8], is_private: bool) -> Result<()> {
+fn write_file(path: &Path, bytes: &[u8], there: IfThere, is_private: bool) -> Result<()> {
     if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
         std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
     }
-    let (pending, mut output) = PendingFile::create_output(path, None)?;
-    output.write_bytes(bytes)?;
-    let file = output.finish()?.0;
+    let (pending, mut output) = PendingFile::create_output(path, there, None)?;
     if is_private {
-        use std::os::unix::fs::PermissionsExt;
-        let mode = std::fs::Permissions::from_mode(0o600);
-        file.set_permissions(mode).map_err(Error::io("set the permissions of", path))?;
+        pending.make_private()?;
     }
-    pending.commit(file)
+    output.write_bytes(bytes)?;
+    pending.commit(output.finish()?.0)
 }
 
 fn give(text: &str, args: &OutputArgs, context: &Context) -> Result<()> {
     match &args.output {
         Some(path) => {
             refuse_existing(path, args.replace)?;
-            write_file(path, text.as_bytes(), false)?;
-            context.say(&format!("wrote {}", path.display()));
+            write_file(path, text.as_bytes(), IfThere::replace(args.replace), false)?;
+            context.say_line(&format!("wrote {}", path.display()));
             Ok(())
         }
-        None => context.print(text),
+        None => context.print_document(text),
     }
 }
 
@@ -244,17 +241,18 @@ fn write(args: &WriteArgs, context: &Context) -> Result<()> {
     }
     let written = write_model(&model, dialect, &mut secrets(&args.model, &ask_secret))?;
     match &args.output {
-        None => context.print(&written.text)?,
+        None => context.print_document(&written.text)?,
         Some(path) => {
             refuse_existing(path, args.replace)?;
             let beside: Vec<PathBuf> =
                 written.files.iter().map(|file| folder_of(path).join(&file.path)).collect();
             beside.iter().try_for_each(|path| refuse_existing(path, args.replace))?;
-            write_file(path, &written.bytes, true)?;
-            write_beside(&written.files, &folder_of(path))?;
-            context.say(&format!("wrote {}", path.display()));
+            let there = IfThere::replace(args.replace);
+            write_file(path, &written.bytes, there, true)?;
+            write_beside(&written.files, &folder_of(path), there)?;
+            context.say_line(&format!("wrote {}", path.display()));
             for path in beside {
-                context.say(&format!("wrote {}, which belongs on the media beside it", path.display()));
+                context.say_line(&format!("wrote {}, which belongs on the media beside it", path.display()));
             }
         }
     }
@@ -264,8 +262,8 @@ fn write(args: &WriteArgs, context: &Context) -> Result<()> {
     Ok(())
 }
 
-fn write_beside(files: &[SideFile], folder: &Path) -> Result<()> {
-    files.iter().try_for_each(|file| write_file(&folder.join(&file.path), &file.bytes, true))
+fn write_beside(files: &[SideFile], folder: &Path, there: IfThere) -> Result<()> {
+    files.iter().try_for_each(|file| write_file(&folder.join(&file.path), &file.bytes, there, true))
 }
 
 fn write_sites(
@@ -304,8 +302,9 @@ fn write_sites(
             own.join(dialect.place())
         };
         refuse_existing(&path, args.replace)?;
-        write_file(&path, &written.bytes, true)?;
-        write_beside(&written.files, &own)?;
+        let there = IfThere::replace(args.replace);
+        write_file(&path, &written.bytes, there, true)?;
+        write_beside(&written.files, &own, there)?;
         said.extend(
             written.findings.into_iter().filter(|finding| !said.contains(finding)).collect::<Vec<_>>(),
         );
@@ -314,7 +313,7 @@ fn write_sites(
     if !said.is_empty() {
         context.say(&show::answer::findings("Mind this", &said));
     }
-    context.print(&format!("{count} in {}\n", folder.display()))
+    context.print_line(&format!("{count} in {}", folder.display()))
 }
 
 /// Changes the commands of a stage in a file or a model.
@@ -335,7 +334,7 @@ fn change(
         Opened::Model(mut model) => {
             let count = change_commands(&mut model, stage, change)?;
             if read_text(path, "model")?.lines().any(|line| line.trim_start().starts_with('#')) {
-                context.say("note: comments of the model are not kept");
+                context.note("comments of the model are not kept");
             }
             (model.to_toml()?.into_bytes(), count, Vec::new())
         }
@@ -344,12 +343,12 @@ fn change(
     if let Some(finding) = unsaid.next() {
         return Err(Error::request(finding.message.clone(), finding.hint.clone()));
     }
-    write_file(target, &bytes, true)?;
+    write_file(target, &bytes, IfThere::replace(into.output.is_none()), true)?;
     let done = done(count);
     if context.json {
         return context.print_json(&json!({ "file": target.display().to_string(), "done": done }));
     }
-    context.print(&format!("{done} in {}\n", target.display()))
+    context.print_line(&format!("{done} in {}", target.display()))
 }
 
 fn insert(args: &InsertArgs, context: &Context) -> Result<()> {

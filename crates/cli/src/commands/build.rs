@@ -8,7 +8,7 @@ use crate::{
 };
 use neat_content::{Error, Result};
 use neat_stack::{BuildOptions, Ledger, Prepared, Weight, ledger_path};
-use std::{ffi::OsString, path::Path};
+use std::{collections::HashSet, ffi::OsString, path::Path};
 
 /// Who built it, for the ledger.
 pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION"));
@@ -40,11 +40,16 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
             context.say(findings.trim_start_matches('\n'));
         }
     }
+    let mut replaceable = HashSet::new();
     for outputs in prepared.outputs()? {
         // What an earlier build left, as the ledger beside it says, may be made again.
         let earlier = outputs.first().map(|main| written_before(&ledger_path(main))).unwrap_or_default();
-        for output in &outputs {
-            refuse_existing(output, args.replace || earlier.contains(&output.file_name().map(Into::into)))?;
+        for output in outputs {
+            let may = args.replace || earlier.contains(&output.file_name().map(Into::into));
+            refuse_existing(&output, may)?;
+            if may {
+                replaceable.insert(output);
+            }
         }
     }
     let has_sites = !stack.variant.is_empty();
@@ -54,6 +59,9 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
             program: PROGRAM,
             digest: if args.no_digest { Some(false) } else { args.digest.then_some(true) },
             threads: context.threads,
+            replaceable,
+            verify: args.verify,
+            readable: args.readable,
         },
         &context.job(),
     )?;

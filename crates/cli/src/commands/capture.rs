@@ -4,7 +4,6 @@ use super::{images, refuse_existing};
 use crate::{
     args::CaptureArgs,
     context::{Context, clock},
-    show::style,
 };
 use neat_content::Result;
 use neat_image::{ImageDraft, capture};
@@ -21,7 +20,7 @@ pub(crate) fn run(args: &CaptureArgs, context: &Context) -> Result<()> {
     let captured = capture::capture(&args.dir, &options, &context.job())?;
     context.clear_progress();
     for note in &captured.notes {
-        context.say(&format!("{}note:{:#} {note}", style::CARE, style::CARE));
+        context.note(note);
     }
     let mut draft = ImageDraft::new(compression);
     captured.add_to(&mut draft, &args.name, &args.description)?;

@@ -25,8 +25,17 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let stack = StackFile::parse(&text)?;
     let prepared = Prepared::new(&stack, &demo.stack, &clock, Wishes::default(), &job)?;
     let plan = show::plan::plan(&prepared.report);
+    let replaceable = prepared.outputs()?.into_iter().flatten().collect();
     let outcomes = prepared.build(
-        &BuildOptions { stack_text: &text, program: PROGRAM, digest: Some(true), threads: context.threads },
+        &BuildOptions {
+            stack_text: &text,
+            program: PROGRAM,
+            digest: Some(true),
+            threads: context.threads,
+            replaceable,
+            verify: false,
+            readable: false,
+        },
         &job,
     )?;
     let Some(outcome) = outcomes.first() else { return Ok(()) };

@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, DigestKind, Error, PendingFile, Result, digest_of};
+use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, digest_of};
 use neat_depot::{Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
 use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
 use serde_json::json;
@@ -33,7 +33,7 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
             let quiet = context.quiet || context.json;
             let answered = move |request: neat_depot::Request| {
                 if !quiet {
-                    anstream::eprintln!("{}", show::depot::request(&request));
+                    crate::exit::complain(&show::depot::request(&request));
                 }
             };
             let answered: Arc<dyn Fn(neat_depot::Request) + Send + Sync> = Arc::new(answered);
@@ -100,11 +100,11 @@ fn index(folder: &Path, title: Option<&str>, context: &Context) -> Result<()> {
     let (index, notes) = index_folder(folder, title, &context.job())?;
     context.clear_progress();
     let path = folder.join(INDEX_NAME);
-    let (pending, mut output) = PendingFile::create_output(&path, None)?;
+    let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None)?;
     output.write_bytes(index.to_text()?.as_bytes())?;
     pending.commit(output.finish()?.0)?;
     for note in &notes {
-        context.say(&format!("passed over {note}"));
+        context.note(&format!("passed over {note}"));
     }
     if context.json {
         return context.print_json(&json!({

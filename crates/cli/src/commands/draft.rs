@@ -8,5 +8,5 @@ use serde_json::json;
 pub(crate) fn run(args: &DraftArgs, context: &Context) -> Result<()> {
     let media = read::open(&args.media)?;
     let text = neat_stack::draft(&media, &args.media.to_string_lossy());
-    if context.json { context.print_json(&json!({ "stack": text })) } else { context.print(&text) }
+    if context.json { context.print_json(&json!({ "stack": text })) } else { context.print_document(&text) }
 }

@@ -6,7 +6,7 @@ use crate::{
     show::service::{self, DeviceRow, DriverRow},
 };
 use neat_content::{Content, Error, Result, Text};
-use neat_package::{Architecture, DriverSet, Version, parse_devices};
+use neat_package::{Architecture, DriverSet, IfDamaged, Version, parse_devices};
 use serde_json::json;
 
 /// Largest list of devices, in bytes.
@@ -30,7 +30,7 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
     let mut set = DriverSet::default();
     for folder in &args.folders {
         let name = folder.display().to_string();
-        set.add(folder, name.trim_end_matches('/'))?;
+        set.add(folder, name.trim_end_matches('/'), IfDamaged::Refuse)?;
     }
     let superseded = set.superseded();
     let mut rows: Vec<DriverRow> = Vec::new();
@@ -55,10 +55,10 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
         });
     }
     for (path, why) in &set.skipped {
-        context.say(&format!("note: {path}: {why}"));
+        context.note(&format!("{path}: {why}"));
     }
     for note in &set.notes {
-        context.say(&format!("note: {note}"));
+        context.note(note);
     }
     let mut devices: Vec<DeviceRow> = Vec::new();
     if let Some(path) = &args.devices {

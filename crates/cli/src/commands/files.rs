@@ -4,6 +4,7 @@ use super::images;
 use crate::{
     args::{Digest, FilesArgs},
     context::Context,
+    show::outside,
 };
 use neat_content::{DigestKind, NodeKind, Result, digest_of};
 use serde::Serialize;
@@ -70,13 +71,8 @@ pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
             (None, None) => String::new(),
         };
         let target = view.target.map(|target| format!(" -> {target}")).unwrap_or_default();
-        // Control characters in a name must not reach the terminal, nor break the lines.
-        let path: String = view
-            .path
-            .chars()
-            .flat_map(|c| if c.is_control() { c.escape_default().collect() } else { vec![c] })
-            .collect();
-        let _ = writeln!(text, "{digest}{:>12}  {path}{target}", view.size);
+        let name = format!("{}{target}", view.path);
+        let _ = writeln!(text, "{digest}{:>12}  {}", view.size, outside::line(&name));
         if text.len() > 64 * 1024 {
             context.print(&std::mem::take(&mut text))?;
         }

@@ -4,9 +4,9 @@ use super::refuse_existing;
 use crate::{
     args::{CompressionArgs, ImageOutput, InsideArgs, LevelName, MethodName},
     context::Context,
-    show::{self, style},
+    show,
 };
-use neat_content::{Content, Error, Output, PendingFile, Result, Source, Tree};
+use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree};
 use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, open_path, to_tree};
 use neat_media::read;
 use neat_stack::{compression_for, install_image_path, open_image};
@@ -71,10 +71,10 @@ pub(super) fn open_tree(
     let files = image.files(number)?;
     let (tree, notes) = to_tree(&image, number, &files)?;
     for note in notes.iter().take(SHOWN) {
-        context.say(&format!("{}note:{:#} {note}, {consequence}", style::CARE, style::CARE));
+        context.note(&format!("{note}, {consequence}"));
     }
     if notes.len() > SHOWN {
-        context.say(&format!("{}note:{:#} and {} more", style::CARE, style::CARE, notes.len() - SHOWN));
+        context.note(&format!("and {} more", notes.len() - SHOWN));
     }
     Ok(tree)
 }
@@ -112,7 +112,7 @@ pub(super) fn write_output(
     let path = &output.output;
     refuse_sources(path, sources)?;
     refuse_existing(path, output.replace)?;
-    let (pending, mut out) = PendingFile::create_output(path, None)?;
+    let (pending, mut out) = PendingFile::create_output(path, IfThere::replace(output.replace), None)?;
     fill(&mut out)?;
     let len = out.position();
     pending.commit(out.finish()?.0)?;
@@ -151,14 +151,17 @@ pub(super) fn write_draft(
     context: &Context,
 ) -> Result<()> {
     let job = context.job();
+    if output.verify {
+        draft.verify(context.threads, &job)?;
+    }
     let len = write_output(output, sources, &mut |out| draft.write(out, context.threads, &job))?;
     let names: Vec<String> = draft.editions().into_iter().map(|info| info.name).collect();
     let path = output.output.display();
     if context.json {
         return context.print_json(&json!({ "image": path.to_string(), "size": len, "editions": names }));
     }
-    context.print(&format!(
-        "{path}  {}, {}: {}\n",
+    context.print_line(&format!(
+        "{path}  {}, {}: {}",
         show::size(len),
         show::count(names.len() as u64, "edition", "editions"),
         names.join(", ")

@@ -39,7 +39,7 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
         .collect::<Result<Vec<_>>>()?;
     let inventory = Inventory::of(&edition, &catalogues, &others)?;
     for note in edition.notes.iter().chain(&inventory.notes) {
-        context.say(&format!("note: {note}"));
+        context.note(note);
     }
     let wanted = |component: &&Component| {
         (categories.is_empty() || categories.contains(&Category::of_id(&component.id)))

@@ -10,7 +10,6 @@ use crate::{
         self, Sheet,
         image::ImageView,
         media::{KnownView, MediaView},
-        style,
     },
 };
 use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
@@ -18,7 +17,7 @@ use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of
 use neat_depot::{INDEX_NAME, Index, Search};
 use neat_image::{is_image_file, open_path};
 use neat_media::{bootwalk, read, touchup};
-use neat_stack::{LEDGER_KIND, Ledger, StackFile};
+use neat_stack::{LEDGER_KIND, Ledger, LedgerOutput, StackFile};
 use serde_json::json;
 use std::{path::Path, process::ExitCode, sync::Arc};
 
@@ -182,12 +181,53 @@ fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context:
 }
 
 pub(super) fn heading(path: &Path, kind: &str) -> String {
-    format!("{}{}{:#}  {kind}\n", style::HEADING, path.display(), style::HEADING)
+    show::heading_line(&path.display().to_string(), kind)
 }
 
 fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
     let ledger = Ledger::parse(text).map_err(|error| error.within(path.display()))?;
-    if context.json { context.print_json(&ledger) } else { context.print(&ledger_text(path, &ledger)) }
+    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
+    let now: Vec<OutputNow> =
+        outputs.map(|output| output_now(path, output, context)).collect::<Result<_>>()?;
+    context.clear_progress();
+    if context.json {
+        let mut value = json!(ledger);
+        value["now"] = json!(now);
+        return context.print_json(&value);
+    }
+    let mut text = ledger_text(path, &ledger);
+    for own in now.iter().filter(|own| own.state != "as built") {
+        text.push_str(&show::note(&format!("{} is {}", own.path, own.state)));
+    }
+    context.print(&text)
+}
+
+/// What became of an output of a build.
+#[derive(serde::Serialize)]
+struct OutputNow {
+    path: String,
+    state: &'static str,
+}
+
+/// Compares an output with its ledger: a build that was killed while names were given leaves files that do not belong
+/// together. It is looked for where it was written, and beside the ledger.
+fn output_now(ledger: &Path, output: &LedgerOutput, context: &Context) -> Result<OutputNow> {
+    let written = Path::new(&output.path);
+    let beside = written.file_name().map(|name| ledger.with_file_name(name));
+    let found = std::iter::once(written.to_owned()).chain(beside).find(|path| path.is_file());
+    let now = |path: &Path, state| Ok(OutputNow { path: path.display().to_string(), state });
+    let Some(found) = found else { return now(written, "not there any more") };
+    let content = Content::from_path(&found)?;
+    if content.len() != output.size {
+        return now(&found, "not what this build wrote: it has another size");
+    }
+    match &output.sha256 {
+        None => now(&found, "as built"),
+        Some(sha256) if digest_of(&content, DigestKind::Sha256, &context.job())? == *sha256 => {
+            now(&found, "as built")
+        }
+        Some(_) => now(&found, "not what this build wrote: it has another digest"),
+    }
 }
 
 /// A ledger for a person.
@@ -241,7 +281,7 @@ fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
     sheet.row_if("from", &source.unwrap_or_default());
     sheet.row_if("to", stack.media.iso.as_deref().unwrap_or_default());
     sheet.row_if("stick", stack.media.stick.as_ref().map_or("", |stick| &stick.image));
-    sheet.row("next", format!("neatstack plan {}", path.display()));
+    sheet.row("next", format!("neatstack plan {}", show::in_command(path)));
     context.print(&format!("{}{}", heading(path, "stack file"), sheet.text()))
 }
 

@@ -6,7 +6,7 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Content, DigestKind, Error, PendingFile, Result, Tree};
+use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, Tree};
 use neat_media::{
     BootCatalog, BootCode, BootEntry, BootImage, Emulation, Media, Platform,
     eltorito::find,
@@ -26,13 +26,20 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     refuse_existing(&args.output, args.replace)?;
     let media = read::open(&args.dir)?;
     let options = options(args, &media)?;
+    let private = super::is_private(&media, args.readable, context)?;
     let job = context.job();
     let plan = Plan::new(&Arc::new(media.tree), options, &job)?;
     for note in media.warnings.iter().chain(plan.notes()) {
-        context.say(&format!("note: {note}"));
+        context.note(note);
     }
-    let (pending, mut output) =
-        PendingFile::create_output(&args.output, args.digest.then_some(DigestKind::Sha256))?;
+    let (pending, mut output) = PendingFile::create_output(
+        &args.output,
+        IfThere::replace(args.replace),
+        args.digest.then_some(DigestKind::Sha256),
+    )?;
+    if private {
+        pending.make_private()?;
+    }
     plan.write(&mut output, &job)?;
     let (file, digest) = output.finish()?;
     job.check()?;
@@ -41,7 +48,7 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
         return context.print_json(&json!({ "iso": args.output.display().to_string(), "size": plan.len(), "shared": plan.shared_len(), "sha256": digest, "notes": plan.notes() }));
     }
     let digest = digest.map(|digest| format!("  sha256 {digest}")).unwrap_or_default();
-    context.print(&format!("{}  {}{digest}\n", args.output.display(), show::size(plan.len())))
+    context.print_line(&format!("{}  {}{digest}", args.output.display(), show::size(plan.len())))
 }
 
 fn options(args: &MasterArgs, media: &Media) -> Result<Options> {

@@ -3,6 +3,7 @@
 mod answer;
 mod build;
 mod capture;
+mod check;
 mod compare;
 mod demo;
 mod depot;
@@ -34,6 +35,7 @@ use std::{path::Path, process::ExitCode};
 pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
     match command {
         Command::Look(args) => return look::run(&args, context),
+        Command::Check(args) => return check::run(&args, context),
         Command::Files(args) => files::run(&args, context)?,
         Command::Take(args) => take::run(&args, context)?,
         Command::Unpack(args) => unpack::run(&args, context)?,
@@ -69,6 +71,19 @@ fn read_text(path: &Path, what: &str) -> Result<String> {
         .map_err(|error| error.within(path.display()))?;
     String::from_utf8(bytes)
         .map_err(|_| Error::request(format!("{} is not UTF-8 text", path.display()), "save it as UTF-8"))
+}
+
+/// Whether only its owner may read what is made of a media: it holds a password or key where setup looks for answers,
+/// or only its owner may read the media itself.
+fn is_private(media: &neat_media::Media, readable: bool, context: &Context) -> Result<bool> {
+    if readable {
+        return Ok(false);
+    }
+    let has_secret = neat_answer::tree_holds_secret(&media.tree)?;
+    if has_secret {
+        context.note("the answers on it hold a password or key, so only you may read what is written; --readable changes that");
+    }
+    Ok(has_secret || media.private)
 }
 
 /// Refuses to overwrite what is there.

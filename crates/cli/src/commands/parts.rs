@@ -6,14 +6,17 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, Error, Event, PendingFile, Result, Source};
-use neat_image::{Header, ImageFile, part_name};
+use neat_content::{Content, Error, Event, IfThere, PendingFile, Result, Source, commit_together};
+use neat_image::{Header, ImageDraft, ImageFile, part_name};
 use serde_json::json;
 
 pub(crate) fn split(args: &SplitArgs, context: &Context) -> Result<()> {
     let image = images::open(&args.path)?;
     images::refuse_unfinished(&image)?;
     let job = context.job();
+    if args.verify {
+        ImageDraft::of(&image).verify(context.threads, &job)?;
+    }
     let contents = neat_image::split(&image, args.limit, &job)?;
     let Some(first) = args.output.file_name().map(|name| name.to_string_lossy().into_owned()) else {
         return Err(Error::request(
@@ -32,14 +35,12 @@ pub(crate) fn split(args: &SplitArgs, context: &Context) -> Result<()> {
     let total = contents.iter().map(Content::len).sum();
     job.event(Event::StepStarted { step: "writing the parts", total_bytes: Some(total) });
     for (path, content) in paths.iter().zip(&contents) {
-        let (pending, mut output) = PendingFile::create_output(path, None)?;
+        let (pending, mut output) = PendingFile::create_output(path, IfThere::replace(args.replace), None)?;
         output.write_content(content, &job)?;
         written.push((pending, output.finish()?.0));
     }
     job.event(Event::StepFinished);
-    for (pending, file) in written {
-        pending.commit(file)?;
-    }
+    commit_together(written)?;
     let parts: Vec<_> = paths
         .iter()
         .zip(&contents)
@@ -50,7 +51,10 @@ pub(crate) fn split(args: &SplitArgs, context: &Context) -> Result<()> {
         return context.print_json(&json!({ "parts": parts }));
     }
     context.print(
-        &parts.iter().map(|(path, size)| format!("{path}  {}\n", show::size(*size))).collect::<String>(),
+        &parts
+            .iter()
+            .map(|(path, size)| format!("{}  {}\n", show::outside::line(path), show::size(*size)))
+            .collect::<String>(),
     )
 }
 
@@ -68,6 +72,9 @@ pub(crate) fn join(args: &JoinArgs, context: &Context) -> Result<()> {
     };
     images::refuse_unfinished(&image)?;
     let job = context.job();
+    if args.output.verify {
+        ImageDraft::of(&image).verify(context.threads, &job)?;
+    }
     let content = neat_image::join(&image, &job)?;
     job.event(Event::StepStarted { step: "joining", total_bytes: Some(content.len()) });
     let len = images::write_output(&args.output, &[&image], &mut |out| out.write_content(&content, &job))?;
@@ -78,5 +85,5 @@ pub(crate) fn join(args: &JoinArgs, context: &Context) -> Result<()> {
             .print_json(&json!({ "image": path.to_string(), "size": len, "parts": image.parts().len() }));
     }
     let parts = show::count(image.parts().len() as u64, "part", "parts");
-    context.print(&format!("{path}  {} from {parts}\n", show::size(len)))
+    context.print_line(&format!("{path}  {} from {parts}", show::size(len)))
 }

@@ -6,7 +6,7 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Content, Error, PendingFile, Result, is_device_path};
+use neat_content::{Content, Error, IfThere, PendingFile, Result, is_device_path};
 use neat_device::{
     Device,
     block::BlockDevice,
@@ -50,12 +50,12 @@ pub(crate) fn run(args: &StickArgs, context: &Context) -> Result<()> {
             Some(args.size.unwrap_or(disk.size))
         }
     };
-    let plan = plan(args, source, to, len, context)?;
+    let (plan, private) = plan(args, source, to, len, context)?;
     for note in &plan.notes {
-        context.say(&format!("note: {note}"));
+        context.note(note);
     }
     match target {
-        Target::Image => write_image(to, &plan, context),
+        Target::Image => write_image(to, args, private, &plan, context),
         Target::Device(disk) => {
             consent(&disk, &args.device, context)?;
             let mut device = open(&disk, &args.device)?;
@@ -79,10 +79,12 @@ fn plan(
     to: &Path,
     len: Option<u64>,
     context: &Context,
-) -> Result<StickPlan> {
+) -> Result<(StickPlan, bool)> {
     let media = read::open(source)?;
+    let is_image = matches!(Target::of(to, &args.device)?, Target::Image);
+    let private = is_image && super::is_private(&media, args.readable, context)?;
     for warning in &media.warnings {
-        context.say(&format!("note: {warning}"));
+        context.note(warning);
     }
     let clock = clock()?;
     let reproducible = args.reproducible || clock.fixed.is_some();
@@ -106,7 +108,7 @@ fn plan(
     if plan.manager.is_none() && neat_media::stick::uefi_loaders(&plan.tree).is_empty() {
         plan.notes.push(format!("{} has no loader for UEFI and will start nothing", to.display()));
     }
-    Ok(plan)
+    Ok((plan, private))
 }
 
 /// Where a stick goes.
@@ -196,7 +198,7 @@ fn consent(disk: &Disk, args: &DeviceArgs, context: &Context) -> Result<()> {
         return guard::check(disk, Consent { named, fixed: args.fixed });
     }
     context.say(&show::stick::disks(std::slice::from_ref(disk), args.fixed));
-    context.say(&format!("Everything on it is erased. Type {} to go on:", guard::erase_word(disk)));
+    context.say_line(&format!("Everything on it is erased. Type {} to go on:", guard::erase_word(disk)));
     let mut line = String::new();
     std::io::stdin().read_line(&mut line).map_err(Error::io("read from", Path::new("the terminal")))?;
     guard::check(disk, Consent { named: Some(line.trim()), fixed: args.fixed })
@@ -210,9 +212,18 @@ fn random_seed() -> Result<[u8; 32]> {
     Ok(seed)
 }
 
-fn write_image(to: &Path, plan: &StickPlan, context: &Context) -> Result<()> {
+fn write_image(
+    to: &Path,
+    args: &StickArgs,
+    private: bool,
+    plan: &StickPlan,
+    context: &Context,
+) -> Result<()> {
     let job = context.job();
-    let (pending, mut output) = PendingFile::create_output(to, None)?;
+    let (pending, mut output) = PendingFile::create_output(to, IfThere::replace(args.replace), None)?;
+    if private {
+        pending.make_private()?;
+    }
     plan.write(&mut output, &job)?;
     let (file, _) = output.finish()?;
     job.check()?;

@@ -34,7 +34,7 @@ pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
     let plan = plan_stick_update(media, &path, time, args.quick, &job)?;
     job.event(neat_content::Event::StepFinished);
     for note in &plan.notes {
-        context.say(&format!("note: {note}"));
+        context.note(note);
     }
     let mut outcome = None;
     if !plan.update.is_nothing() {

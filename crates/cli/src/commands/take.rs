@@ -2,7 +2,7 @@
 
 use super::{images, refuse_existing};
 use crate::{args::TakeArgs, context::Context, show};
-use neat_content::{Content, Error, NodeId, NodeKind, PendingFile, Result, Tree};
+use neat_content::{Content, Error, IfThere, NodeId, NodeKind, PendingFile, Result, Source, Tree};
 use neat_media::folder;
 use serde_json::json;
 use std::path::Path;
@@ -15,14 +15,16 @@ pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
         let node = tree.node(*id);
         refuse_existing(&args.to.join(node.name()), args.replace && node.folder().is_none())?;
     }
+    let of_private = args.path.is_file() && Source::open(&args.path)?.is_private();
     std::fs::create_dir_all(&args.to).map_err(Error::io("create", &args.to))?;
     let mut taken = Vec::new();
     for id in found {
         let target = args.to.join(tree.node(id).name());
-        let size = take(tree, id, &target, context)?;
+        let private = !args.readable && (of_private || holds_secret(tree, id)?);
+        let size = take(tree, id, &target, IfThere::replace(args.replace), private, context)?;
         taken.push(json!({ "path": tree.path(id), "to": target.display().to_string(), "size": size }));
         if !context.json && !context.quiet {
-            context.print(&format!("{}  {}\n", target.display(), show::size(size)))?;
+            context.print_line(&format!("{}  {}", target.display(), show::size(size)))?;
         }
     }
     if context.json { context.print_json(&taken) } else { Ok(()) }
@@ -35,11 +37,26 @@ fn find(tree: &Tree, what: &str) -> Result<NodeId> {
     })
 }
 
-fn take(tree: &Tree, id: NodeId, target: &Path, context: &Context) -> Result<u64> {
+/// Whether a file is answers with a password or key; of a folder, whether the media has such answers.
+fn holds_secret(tree: &Tree, id: NodeId) -> Result<bool> {
+    match tree.node(id).content() {
+        Some(content) => neat_answer::content_holds_secret(content),
+        None => neat_answer::tree_holds_secret(tree),
+    }
+}
+
+fn take(
+    tree: &Tree,
+    id: NodeId,
+    target: &Path,
+    there: IfThere,
+    private: bool,
+    context: &Context,
+) -> Result<u64> {
     let job = context.job();
     match &tree.node(id).kind {
         NodeKind::Folder(_) => {
-            folder::write_new(tree, id, target, &job)?;
+            folder::write_new(tree, id, target, private, &job)?;
             Ok(tree.walk_from(id).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum())
         }
         NodeKind::Link(link) => {
@@ -47,7 +64,10 @@ fn take(tree: &Tree, id: NodeId, target: &Path, context: &Context) -> Result<u64
             Ok(0)
         }
         NodeKind::File(content) => {
-            let (pending, mut output) = PendingFile::create_output(target, None)?;
+            let (pending, mut output) = PendingFile::create_output(target, there, None)?;
+            if private {
+                pending.make_private()?;
+            }
             output.write_content(content, &job)?;
             let (file, _) = output.finish()?;
             if let Some(time) = tree.node(id).meta.modified.to_system_time() {

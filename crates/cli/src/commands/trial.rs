@@ -5,7 +5,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Error, PendingFile, Result};
+use neat_content::{Error, IfThere, PendingFile, Result};
 use neat_media::{bootwalk, read};
 use neat_trial::{Attached, Firmware, Options, Outcome, Tools};
 use std::{
@@ -32,7 +32,7 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
         Ok(media) => bootwalk::claims(&bootwalk::walk_media(&media, &source), attached.way()),
         // What cannot be read can be started all the same, by whoever says with what.
         Err(error) if args.firmware.is_some() => {
-            context.say(&format!("note: {error}"));
+            context.note(&error.to_string());
             Vec::new()
         }
         Err(error) => return Err(error),
@@ -51,7 +51,7 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
     }
     let tools = Tools::find()?;
     let kind = if tools.accelerated { "with the processor's help" } else { "in software, which is slow" };
-    context.say(&format!("{}, {kind}", tools.version));
+    context.say_line(&format!("{}, {kind}", tools.version));
     let options = Options {
         attached,
         expect: args.expect.as_deref(),
@@ -98,7 +98,7 @@ pub(super) fn named(path: &Path, firmware: Firmware, several: bool) -> PathBuf {
 }
 
 fn save(path: &Path, bytes: &[u8]) -> Result<PathBuf> {
-    let (pending, mut output) = PendingFile::create_output(path, None)?;
+    let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None)?;
     output.write_bytes(bytes)?;
     pending.commit(output.finish()?.0)?;
     Ok(path.to_owned())

@@ -6,17 +6,18 @@ use neat_media::{folder, read};
 use serde_json::json;
 
 pub(crate) fn run(args: &UnpackArgs, context: &Context) -> Result<()> {
-    let media = read::open(&args.media)?;
+    let mut media = read::open(&args.media)?;
+    media.private = super::is_private(&media, args.readable, context)?;
     folder::unpack(&media, &args.dir, &context.job())?;
     let counts = media.tree.counts();
     if context.json {
         return context.print_json(&json!({ "dir": args.dir.display().to_string(), "files": counts.files, "folders": counts.folders, "bytes": counts.bytes }));
     }
     for warning in &media.warnings {
-        context.say(&format!("note: {warning}"));
+        context.note(warning);
     }
-    context.print(&format!(
-        "{}  {}, {}\n",
+    context.print_line(&format!(
+        "{}  {}, {}",
         args.dir.display(),
         show::count(counts.files, "file", "files"),
         show::size(counts.bytes)

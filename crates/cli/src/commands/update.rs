@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, Error, NodeKind, PendingFile, Result, Tree};
+use neat_content::{Content, Error, IfThere, NodeKind, PendingFile, Result, Tree};
 use neat_media::folder;
 use neat_package::{MANIFEST_NAME, Update, UpdateSection, Version, write_update};
 use serde_json::json;
@@ -20,7 +20,7 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
     refuse_existing(&args.output, args.replace)?;
     let (tree, notes) = folder::read_tree(&args.folder)?;
     for note in notes {
-        context.say(&format!("note: {note}"));
+        context.note(&note);
     }
     let (section, files, texts) = if tree.file(MANIFEST_NAME).is_some() {
         if args.id.is_some() || args.version.is_some() || args.title.is_some() || args.arch.is_some() {
@@ -29,7 +29,7 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
                 "leave out --id, --version, --title and --arch, or take the file away",
             ));
         }
-        let update = Update::of_tree(&tree).map_err(|error| error.within(args.folder.display()))?;
+        let update = Update::to_be_packed(&tree).map_err(|error| error.within(args.folder.display()))?;
         let mut files = Tree::new(tree.node(Tree::ROOT).meta);
         for (path, content) in &update.files {
             files.put_file(path, content.clone(), tree.node(Tree::ROOT).meta)?;
@@ -56,7 +56,8 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
         (section, tree, Vec::new())
     };
     let count = files.walk().filter(|step| matches!(files.node(step.id).kind, NodeKind::File(_))).count();
-    let (pending, mut output) = PendingFile::create_output(&args.output, None)?;
+    let (pending, mut output) =
+        PendingFile::create_output(&args.output, IfThere::replace(args.replace), None)?;
     write_update(&section, &files, &texts, &mut output, &context.job())?;
     let len = output.position();
     pending.commit(output.finish()?.0)?;
@@ -64,5 +65,9 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
     if context.json {
         return context.print_json(&json!({ "path": path, "size": len, "files": count, "update": section }));
     }
-    context.print(&format!("{path}  {}, {}\n", show::size(len), show::count(count as u64, "file", "files")))
+    context.print_line(&format!(
+        "{path}  {}, {}",
+        show::size(len),
+        show::count(count as u64, "file", "files")
+    ))
 }

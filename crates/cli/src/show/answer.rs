@@ -1,6 +1,6 @@
 //! What `answer` says.
 
-use super::{style, wrapped};
+use super::{heading_line, style, wrapped};
 use neat_answer::{Dialect, Finding, Gravity, Report};
 
 /// Findings under a heading.
@@ -33,7 +33,7 @@ fn line(finding: &Finding) -> String {
 /// A check for a person: the danger first, then what is wrong, then what it does.
 pub(crate) fn report(name: &str, report: &Report) -> String {
     let dialect = report.dialect.map_or("model", Dialect::name);
-    let mut text = format!("{}{name}{:#}  {dialect}\n", style::HEADING, style::HEADING);
+    let mut text = heading_line(name, dialect);
     let erases = report.erasure.line();
     let (word, style) = match (report.erasure.is_some(), report.erasing_is_meant) {
         (false, _) => ("safe", style::GOOD),

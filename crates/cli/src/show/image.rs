@@ -1,6 +1,6 @@
 //! What `look` and `editions` say of an image file.
 
-use super::{Sheet, count, size, style};
+use super::{Sheet, count, heading_line, note, outside, size, style, table};
 use neat_image::{ImageFile, layout};
 use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
@@ -111,17 +111,14 @@ impl ImageView {
         sheet.row("guid", self.guid.as_str());
         sheet.row_if("digest", self.digest.as_deref().unwrap_or_default());
         let mut text = format!(
-            "{}{}{:#}  image file, {}\n{}\n{}",
-            style::HEADING,
-            self.path,
-            style::HEADING,
-            size(self.size),
+            "{}{}\n{}",
+            heading_line(&self.path, &format!("image file, {}", size(self.size))),
             sheet.text(),
             editions(&self.editions)
         );
         text.push_str(&insides(&self.inside));
         for warning in &self.warnings {
-            text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
+            text.push_str(&note(warning));
         }
         text
     }
@@ -160,7 +157,7 @@ pub(crate) fn insides(all: &[EditionInside]) -> String {
                     style::QUIET,
                     n + 1,
                     style::QUIET,
-                    parts.join(", ")
+                    outside::line(&parts.join(", "))
                 ));
             }
         };
@@ -191,9 +188,9 @@ pub(crate) fn insides(all: &[EditionInside]) -> String {
 /// A table of editions for a person.
 pub(crate) fn editions(editions: &[EditionSummary]) -> String {
     let heading = ["", "edition", "for", "version", "languages", "files", "size", "only here"];
-    let mut rows: Vec<[String; 8]> = vec![heading.map(str::to_owned)];
+    let mut rows: Vec<Vec<String>> = vec![heading.map(str::to_owned).into()];
     for edition in editions {
-        rows.push([
+        rows.push(vec![
             edition.number.to_string(),
             name(edition),
             edition.architecture.clone(),
@@ -204,30 +201,22 @@ pub(crate) fn editions(editions: &[EditionSummary]) -> String {
             edition.only_here.map(size).unwrap_or_default(),
         ]);
     }
-    let used: Vec<usize> = (0..8)
-        .filter(|column| *column == 0 || rows[1..].iter().any(|row| !row[*column].is_empty()))
-        .collect();
-    let width = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
-    let mut text = String::new();
-    for (n, row) in rows.iter().enumerate() {
-        let mut line = String::from(" ");
-        for column in &used {
-            let (cell, width) = (&row[*column], width(*column));
-            let padded = match column {
-                0 | 5..=7 => format!(" {cell:>width$} "),
-                _ => format!(" {cell:width$} "),
-            };
-            line.push_str(&padded);
+    // A column that nothing stands in is not shown.
+    for column in 1..heading.len() {
+        if rows[1..].iter().all(|row| row[column].is_empty()) {
+            rows[0][column].clear();
         }
-        let line = line.trim_end();
+    }
+    let mut text = String::new();
+    for (n, line) in table(&rows, &[0, 5, 6, 7]).into_iter().enumerate() {
         let kept = n == 0 || editions[n - 1].kept;
         let style = match (n, kept) {
             (0, _) => style::QUIET,
             (_, false) => style::REASON,
-            _ => anstyle::Style::new(),
+            _ => style::PLAIN,
         };
         let dropped = if kept { "" } else { "  dropped" };
-        text.push_str(&format!("{style}{line}{dropped}{style:#}\n"));
+        text.push_str(&format!("{style}  {line}{dropped}{style:#}\n"));
     }
     text
 }

@@ -1,9 +1,9 @@
 //! What `look` says of a media, for people and for programs.
 
 use super::{
-    Sheet, count,
+    Sheet, count, heading_line,
     image::{editions, insides},
-    size, style, time,
+    note, size, style, time,
 };
 use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
@@ -327,21 +327,15 @@ impl MediaView {
             "stick" => format!("stick, {}", size(self.size)),
             _ => "folder".into(),
         };
-        let mut text =
-            format!("{}{}{:#}  {form}\n{}", style::HEADING, self.path, style::HEADING, sheet.text());
+        let mut text = heading_line(&self.path, &form) + &sheet.text();
         for image in &self.image_files {
-            text.push_str(&format!(
-                "\n{}{}{:#}  {}\n",
-                style::HEADING,
-                image.role,
-                style::HEADING,
-                image.words()
-            ));
+            text.push('\n');
+            text.push_str(&heading_line(image.role, &image.words()));
             text.push_str(&editions(&image.editions));
             text.push_str(&insides(&image.inside));
         }
         for warning in &self.warnings {
-            text.push_str(&format!("{}note:{:#} {warning}\n", style::CARE, style::CARE));
+            text.push_str(&note(warning));
         }
         text
     }

@@ -1,9 +1,11 @@
 //! How things are shown to a person.
 
 pub(crate) mod answer;
+pub(crate) mod check;
 pub(crate) mod depot;
 pub(crate) mod image;
 pub(crate) mod media;
+pub(crate) mod outside;
 pub(crate) mod plan;
 pub(crate) mod service;
 pub(crate) mod stick;
@@ -12,6 +14,7 @@ pub(crate) mod touchup;
 pub(crate) mod trial;
 
 use neat_content::Timestamp;
+use std::path::Path;
 
 /// A number of bytes in the binary unit that fits.
 pub(crate) fn size(bytes: u64) -> String {
@@ -41,12 +44,60 @@ fn terminal_width() -> Option<usize> {
     Some(usize::from(size.ws_col)).filter(|width| *width >= 40)
 }
 
-/// A text that begins at a column, broken between words where the terminal would break within one.
+/// A text that begins at a column, broken between words where the terminal would break within one. It is one line
+/// otherwise, wherever it comes from.
 pub(crate) fn wrapped(text: &str, column: usize) -> String {
+    let text = outside::line(text);
     match terminal_width() {
-        Some(width) => wrap(text, column, width),
-        None => text.to_owned(),
+        Some(width) => wrap(&text, column, width),
+        None => text.into_owned(),
     }
+}
+
+/// A name as a heading, and what it is.
+pub(crate) fn heading_line(name: &str, what: &str) -> String {
+    let (name, what) = (outside::line(name), outside::line(what));
+    format!("{}{name}{:#}  {what}\n", style::HEADING, style::HEADING)
+}
+
+/// A heading after an empty line.
+pub(crate) fn heading(text: &str) -> String {
+    format!("\n{}{}{:#}\n", style::HEADING, outside::line(text), style::HEADING)
+}
+
+/// A line with a note.
+pub(crate) fn note(text: &str) -> String {
+    format!("{}note:{:#} {}\n", style::CARE, style::CARE, outside::line(text))
+}
+
+/// A path as a word of a command that a person may copy into a shell.
+pub(crate) fn in_command(path: &Path) -> String {
+    let text = path.display().to_string();
+    let is_plain = |c: char| c.is_alphanumeric() || "_-./+=:,@%".contains(c);
+    if !text.is_empty() && text.chars().all(is_plain) && !text.starts_with('-') {
+        return text;
+    }
+    let quoted = text.replace('\'', r"'\''");
+    if text.starts_with('-') { format!("'./{quoted}'") } else { format!("'{quoted}'") }
+}
+
+/// Cells in columns; those whose numbers are in `right` end at one place. Empty columns are left out.
+pub(crate) fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
+    let rows: Vec<Vec<_>> =
+        rows.iter().map(|row| row.iter().map(|cell| outside::line(cell)).collect()).collect();
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let width = |column: usize| {
+        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let line = |row: &Vec<_>| {
+        let cells = row.iter().enumerate().filter(|(column, _)| widths[*column] > 0).map(|(column, cell)| {
+            let width = widths[column];
+            if right.contains(&column) { format!("{cell:>width$}") } else { format!("{cell:width$}") }
+        });
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    rows.iter().map(line).collect()
 }
 
 fn wrap(text: &str, column: usize, width: usize) -> String {
@@ -70,13 +121,7 @@ fn wrap(text: &str, column: usize, width: usize) -> String {
 
 /// Characters that take a place: colours do not.
 fn visible_len(text: &str) -> usize {
-    let mut in_colour = false;
-    let takes_place = |c: char| {
-        let was = in_colour;
-        in_colour = c == '\u{1b}' || (in_colour && c != 'm');
-        !was && !in_colour
-    };
-    text.chars().map(takes_place).filter(|takes| *takes).count()
+    text.chars().filter(|c| style::takes_place(*c)).count()
 }
 
 /// A number with its noun.
@@ -108,7 +153,7 @@ impl Sheet {
         let width = self.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
         let line = |(name, value): &(String, String)| {
             let padding = " ".repeat(width - name.chars().count());
-            let value = wrapped(value, width + 4);
+            let (name, value) = (outside::line(name), wrapped(value, width + 4));
             format!("  {}{name}{:#}{padding}  {value}\n", style::QUIET, style::QUIET)
         };
         self.rows.iter().map(line).collect()
@@ -124,7 +169,20 @@ mod tests {
         assert_eq!(wrap("one two three", 2, 9), "one two\n  three");
         assert_eq!(wrap("a-word-longer-than-the-line x", 2, 9), "a-word-longer-than-the-line\n  x");
         assert_eq!(wrap("", 2, 9), "");
-        assert_eq!(visible_len("\u{1b}[1m\u{1b}[31mred\u{1b}[0m, ü"), 6);
+        assert_eq!(visible_len(&format!("{}red{:#}, ü", style::BAD, style::BAD)), 6);
+    }
+
+    #[test]
+    fn paths_in_commands_are_one_word() {
+        for (path, word) in [
+            ("out/a-1.iso", "out/a-1.iso"),
+            ("a b;rm -rf x", "'a b;rm -rf x'"),
+            ("it's", r"'it'\''s'"),
+            ("-o", "'./-o'"),
+            ("", "''"),
+        ] {
+            assert_eq!(in_command(Path::new(path)), word);
+        }
     }
 
     #[test]

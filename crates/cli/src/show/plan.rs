@@ -1,6 +1,6 @@
 //! What `plan` and `build` say.
 
-use super::{Sheet, count, image::editions, size, style};
+use super::{Sheet, count, heading_line, image::editions, outside, size, style, table};
 use neat_stack::{
     BootSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, StickForm, VariantSummary, Weight,
 };
@@ -8,7 +8,7 @@ use neat_stack::{
 /// The plan for a person.
 pub(crate) fn plan(report: &PlanReport) -> String {
     let title = if report.title.is_empty() { "Plan" } else { &report.title };
-    let mut text = format!("{}{title}{:#}\n", style::HEADING, style::HEADING);
+    let mut text = format!("{}{}{:#}\n", style::HEADING, outside::line(title), style::HEADING);
     let mut sheet = Sheet::default();
     match &report.source {
         Some(source) => {
@@ -138,26 +138,11 @@ fn variants(variants: &[VariantSummary]) -> String {
         }
         rows.push(row);
     }
-    let count = rows.first().map_or(0, Vec::len);
-    let width = |column: usize| {
-        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
-    };
-    let widths: Vec<usize> = (0..count).map(width).collect();
     let machines = super::count(variants.len() as u64, "machine", "machines");
     let mut text = format!("\n{}{machines}{:#}\n", style::HEADING, style::HEADING);
-    for (index, row) in rows.iter().enumerate() {
-        let cells: Vec<String> = row
-            .iter()
-            .zip(&widths)
-            .map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.chars().count())))
-            .collect();
-        let line = cells.join("  ");
-        let line = line.trim_end();
-        if index == 0 {
-            text.push_str(&format!("  {}{line}{:#}\n", style::QUIET, style::QUIET));
-        } else {
-            text.push_str(&format!("  {line}\n"));
-        }
+    for (index, line) in table(&rows, &[]).into_iter().enumerate() {
+        let style = if index == 0 { style::QUIET } else { style::PLAIN };
+        text.push_str(&format!("  {style}{line}{style:#}\n"));
     }
     if variants.len() > SHOWN {
         text.push_str(&format!("  … and {} more; --json has all\n", variants.len() - SHOWN));
@@ -172,7 +157,7 @@ pub(crate) fn built_several(ledgers: &[&Ledger]) -> String {
     let count = super::count(outputs().count() as u64, "media", "media");
     let mut text = format!("{}{count}{:#}  {}\n", style::HEADING, style::HEADING, size(total));
     for output in outputs() {
-        text.push_str(&format!("  {}  {}\n", output.path, size(output.size)));
+        text.push_str(&format!("  {}  {}\n", outside::line(&output.path), size(output.size)));
     }
     text.push_str("  each has its ledger beside it\n");
     text
@@ -203,5 +188,5 @@ fn output(output: &LedgerOutput, trials: Vec<&LedgerTrial>, ledger: Option<&str>
         sheet.row(if number == 0 { "came up" } else { "" }, text);
     }
     sheet.row_if("ledger", ledger.unwrap_or_default());
-    format!("{}{}{:#}  {}\n{}", style::HEADING, output.path, style::HEADING, size(output.size), sheet.text())
+    heading_line(&output.path, &size(output.size)) + &sheet.text()
 }

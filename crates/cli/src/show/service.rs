@@ -1,6 +1,6 @@
 //! What `inventory`, `drivers` and `compare` say, and the items of a plan.
 
-use super::{count, size, style};
+use super::{count, heading, outside, size, style, table};
 use neat_service::{Category, Component, EditionRecord, Item};
 use neat_stack::{Comparison, EditionWork, FileChange, LedgerItem};
 use serde::Serialize;
@@ -33,30 +33,9 @@ pub(crate) struct DeviceRow {
     pub complete: bool,
 }
 
-/// Cells in columns; those whose numbers are in `right` end at one place.
-fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
-    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let width = |column: usize| {
-        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
-    };
-    let widths: Vec<usize> = (0..columns).map(width).collect();
-    let line = |row: &Vec<String>| {
-        let cells = row.iter().enumerate().filter(|(column, _)| widths[*column] > 0).map(|(column, cell)| {
-            let width = widths[column];
-            if right.contains(&column) { format!("{cell:>width$}") } else { format!("{cell:width$}") }
-        });
-        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
-    };
-    rows.iter().map(line).collect()
-}
-
-fn heading(text: &str) -> String {
-    format!("\n{}{text}{:#}\n", style::HEADING, style::HEADING)
-}
-
 /// Components of an edition, by category and group.
 pub(crate) fn inventory(edition: &str, components: &[&Component], record: &EditionRecord) -> String {
-    let mut text = format!("{}{edition}{:#}\n", style::HEADING, style::HEADING);
+    let mut text = format!("{}{}{:#}\n", style::HEADING, outside::line(edition), style::HEADING);
     for category in Category::ALL {
         let mut own: Vec<&&Component> =
             components.iter().filter(|component| Category::of_id(&component.id) == category).collect();
@@ -111,7 +90,7 @@ pub(crate) fn inventory(edition: &str, components: &[&Component], record: &Editi
                 format!(
                     "      {}{name} {}{more}{:#}\n",
                     style::REASON,
-                    ids[..ids.len().min(SHOWN)].join(", "),
+                    outside::line(&ids[..ids.len().min(SHOWN)].join(", ")),
                     style::REASON
                 )
             };
@@ -121,18 +100,23 @@ pub(crate) fn inventory(edition: &str, components: &[&Component], record: &Editi
                 text.push_str(&format!(
                     "      {}{}{:#}\n",
                     style::REASON,
-                    component.description,
+                    outside::line(&component.description),
                     style::REASON
                 ));
             }
             if !component.caution.is_empty() {
-                text.push_str(&format!("      {}{}{:#}\n", style::CARE, component.caution, style::CARE));
+                text.push_str(&format!(
+                    "      {}{}{:#}\n",
+                    style::CARE,
+                    outside::line(&component.caution),
+                    style::CARE
+                ));
             }
             if !component.required.is_empty() {
                 text.push_str(&format!(
                     "      {}stays: {}{:#}\n",
                     style::CARE,
-                    component.required,
+                    outside::line(&component.required),
                     style::CARE
                 ));
             }
@@ -190,10 +174,10 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
     }
     let mut text = String::new();
     for (n, (line, remark)) in table(&cells, &[5]).into_iter().zip(remarks).enumerate() {
-        let style = if n == 0 { style::QUIET } else { anstyle::Style::new() };
+        let style = if n == 0 { style::QUIET } else { style::PLAIN };
         text.push_str(&format!("{style}{line}{style:#}\n"));
         if !remark.is_empty() {
-            text.push_str(&format!("    {}{remark}{:#}\n", style::CARE, style::CARE));
+            text.push_str(&format!("    {}{}{:#}\n", style::CARE, outside::line(&remark), style::CARE));
         }
     }
     if !asked {
@@ -215,7 +199,7 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
     }
     for (line, device) in table(&cells, &[]).into_iter().zip(devices) {
         let style = match (&device.driver, device.complete) {
-            (Some(_), true) => anstyle::Style::new(),
+            (Some(_), true) => style::PLAIN,
             (Some(_), false) => style::CARE,
             (None, _) => style::BAD,
         };
@@ -319,16 +303,17 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
                 row
             })
             .collect();
-        for (text_line, line) in table(&rows, &[2]).into_iter().zip(own) {
-            let style = match (line.verdict, line.optional) {
-                ("applied", _) => anstyle::Style::new(),
+        for (text_line, own) in table(&rows, &[2]).into_iter().zip(own) {
+            let style = match (own.verdict, own.optional) {
+                ("applied", _) => style::PLAIN,
                 ("skipped", _) => style::REASON,
                 (_, true) => style::CARE,
                 (_, false) => style::BAD,
             };
             text.push_str(&format!("    {style}{text_line}{style:#}\n"));
-            if has_own_line(line) && !line.detail.is_empty() {
-                text.push_str(&format!("         {}{}{:#}\n", style::REASON, line.detail, style::REASON));
+            if has_own_line(own) && !own.detail.is_empty() {
+                let detail = outside::line(own.detail);
+                text.push_str(&format!("         {}{detail}{:#}\n", style::REASON, style::REASON));
             }
         }
     }
@@ -351,12 +336,15 @@ fn values(lines: &[&Line<'_>]) -> String {
             let sign = row(line).swap_remove(0);
             let why = if line.verdict == "applied" { String::new() } else { format!("  {}", line.detail) };
             let style = match (line.verdict, line.optional) {
-                ("applied", _) => anstyle::Style::new(),
+                ("applied", _) => style::PLAIN,
                 ("skipped", _) => style::REASON,
                 (_, true) => style::CARE,
                 (_, false) => style::BAD,
             };
-            text.push_str(&format!("    {style}{sign}  {subject}{why}{style:#}\n"));
+            text.push_str(&format!(
+                "    {style}{sign}  {}{style:#}\n",
+                outside::line(&format!("{subject}{why}"))
+            ));
         }
         if line.verdict != "applied" {
             continue;
@@ -371,10 +359,10 @@ fn values(lines: &[&Line<'_>]) -> String {
             .replacen("HKEY_CURRENT_USER", "HKCU", 1)
             .replacen("HKEY_USERS", "HKU", 1);
         if short != key {
-            text.push_str(&format!("       {}{short}{:#}\n", style::REASON, style::REASON));
+            text.push_str(&format!("       {}{}{:#}\n", style::REASON, outside::line(&short), style::REASON));
             key = short;
         }
-        text.push_str(&format!("         {change}\n"));
+        text.push_str(&format!("         {}\n", outside::line(&change)));
     }
     text
 }
@@ -432,7 +420,12 @@ fn wrapped(words: &[String]) -> String {
             line.push_str(&word);
         }
     }
-    lines.iter().map(|line| format!("    {}\n", line.trim_end())).collect()
+    lines.iter().map(|line| format!("    {}\n", outside::line(line.trim_end()))).collect()
+}
+
+/// Registration text in lines of ours.
+fn registry(text: &str) -> String {
+    text.replace("\r\n", "\n")
 }
 
 /// What differs.
@@ -441,7 +434,7 @@ pub(crate) fn comparison(comparison: &Comparison) -> String {
         return if comparison.registry.is_empty() {
             "no key and no value differs\n".into()
         } else {
-            comparison.registry.replace("\r\n", "\n")
+            registry(&comparison.registry)
         };
     }
     if comparison.is_same() {
@@ -467,13 +460,18 @@ pub(crate) fn comparison(comparison: &Comparison) -> String {
         let (before, after) = edition.bytes;
         text.push_str(&heading(&format!("{}: {} → {}", edition.after, size(before), size(after))));
         if let Some((before, after)) = &edition.version {
-            text.push_str(&format!("  {}version{:#} {before} → {after}\n", style::QUIET, style::QUIET));
+            text.push_str(&format!(
+                "  {}version{:#} {}\n",
+                style::QUIET,
+                style::QUIET,
+                outside::line(&format!("{before} → {after}"))
+            ));
         }
         text.push_str(&list("components gone:", &edition.gone));
         text.push_str(&list("components new:", &edition.new));
         text.push_str(&file_lines(&edition.files));
         if !edition.registry.is_empty() {
-            text.push_str(&format!("\n{}", edition.registry.replace("\r\n", "\n")));
+            text.push_str(&format!("\n{}", registry(&edition.registry)));
         }
     }
     text.trim_start_matches('\n').to_owned()

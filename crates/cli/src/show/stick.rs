@@ -1,6 +1,6 @@
 //! What `stick` says.
 
-use super::{Sheet, count, size, style};
+use super::{Sheet, count, heading_line, size, style};
 use neat_device::{disks::Disk, guard, write::Outcome};
 use neat_media::stick::{StickPlan, StickUpdate, uefi_loaders};
 use serde_json::{Value, json};
@@ -19,14 +19,10 @@ pub(crate) fn disks(disks: &[Disk], fixed: bool) -> String {
         if number > 0 {
             text.push('\n');
         }
-        let heading = style::HEADING;
         let bus = if disk.bus.is_empty() { String::new() } else { format!(", {}", disk.bus) };
-        text += &format!(
-            "{heading}{}{heading:#}  {} ({}{bus})\n",
-            disk.path.display(),
-            if disk.model.is_empty() { "unknown model" } else { &disk.model },
-            decimal_size(disk.size),
-        );
+        let model = if disk.model.is_empty() { "unknown model" } else { &disk.model };
+        let what = format!("{model} ({}{bus})", decimal_size(disk.size));
+        text += &heading_line(&disk.path.display().to_string(), &what);
         let mut sheet = Sheet::default();
         sheet.row("serial", if disk.serial.is_empty() { "none" } else { &disk.serial });
         sheet.row("on it", if disk.content.is_empty() { "cannot be read by you" } else { &disk.content });
@@ -101,8 +97,7 @@ pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> 
         let right = format!("{}, all of it right", size(outcome.compared));
         sheet.row("read back", if outcome.compared > 0 { right } else { "no".into() });
     }
-    let heading = style::HEADING;
-    format!("{heading}{}{heading:#}  {}\n{}", to.display(), size(plan.len), sheet.text())
+    heading_line(&to.display().to_string(), &size(plan.len)) + &sheet.text()
 }
 
 /// JSON form of a stick that was brought up to date.
@@ -124,10 +119,9 @@ pub(crate) fn update_json(to: &Path, plan: &StickUpdate, outcome: Option<Outcome
 pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> String {
     const SHOWN: usize = 12;
     let update = &plan.update;
-    let heading = style::HEADING;
     let Some(outcome) = outcome else {
         let kept = count(update.kept, "file", "files");
-        return format!("{heading}{}{heading:#}  up to date already: {kept}\n", to.display());
+        return heading_line(&to.display().to_string(), &format!("up to date already: {kept}"));
     };
     let mut sheet = Sheet::default();
     sheet.row("stay", count(update.kept, "file", "files"));
@@ -141,5 +135,5 @@ pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -
     }
     let back = if outcome.compared > 0 { ", read back and right" } else { "" };
     sheet.row("in all", format!("{} written{back}", size(outcome.written)));
-    format!("{heading}{}{heading:#}  brought up to date\n{}", to.display(), sheet.text())
+    heading_line(&to.display().to_string(), "brought up to date") + &sheet.text()
 }

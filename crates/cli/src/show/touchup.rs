@@ -1,6 +1,6 @@
 //! What `touchup` says.
 
-use super::{Sheet, count, size, style, time};
+use super::{Sheet, count, heading_line, in_command, outside, size, style, time};
 use neat_media::{
     TreeKind,
     touchup::{Change, History, Outcome, Verb},
@@ -70,7 +70,7 @@ fn details(change: &Change) -> String {
 }
 
 fn heading(path: &Path, text: &str) -> String {
-    format!("{}{}{:#}  {text}\n", style::HEADING, path.display(), style::HEADING)
+    heading_line(&path.display().to_string(), text)
 }
 
 /// What a touch-up did.
@@ -102,7 +102,7 @@ pub(crate) fn outcome(path: &Path, outcome: &Outcome, sha256: Option<&str>) -> S
         ),
     );
     sheet.row_if("sha256", sha256.unwrap_or_default());
-    sheet.row("back", format!("neatstack touchup {} undo", path.display()));
+    sheet.row("back", format!("neatstack touchup {} undo", in_command(path)));
     format!("{}{}", heading(path, "touched up"), sheet.text())
 }
 
@@ -118,7 +118,7 @@ fn lines(history: &History) -> String {
                 style::QUIET,
                 verb(change),
                 style::QUIET,
-                change.path,
+                outside::line(&change.path),
                 details(change)
             );
         }
@@ -147,7 +147,7 @@ pub(crate) fn list(path: &Path, history: &History, sha256: Option<&str>) -> Stri
             heading(path, "touched up"),
             style::GOOD,
             style::GOOD,
-            path.display()
+            outside::line(&in_command(path))
         );
     }
     let what = match history.touchups.len() {

@@ -1,6 +1,6 @@
 //! What `trial` and `look --boot` say.
 
-use super::{Sheet, style};
+use super::{Sheet, heading_line, style};
 use neat_media::bootwalk::Walk;
 use neat_trial::{End, Outcome, Tools};
 use serde_json::{Value, json};
@@ -39,7 +39,6 @@ pub(crate) fn json(media: &Path, tools: &Tools, outcomes: &[Outcome], pictures: 
 
 /// A trial for a person.
 pub(crate) fn table(media: &Path, outcomes: &[Outcome], pictures: &[Option<PathBuf>]) -> String {
-    let heading = style::HEADING;
     let mut text = String::new();
     for (outcome, picture) in outcomes.iter().zip(pictures) {
         if !text.is_empty() {
@@ -50,12 +49,8 @@ pub(crate) fn table(media: &Path, outcomes: &[Outcome], pictures: &[Option<PathB
         } else {
             format!("{}did not come up{:#}", style::BAD, style::BAD)
         };
-        text += &format!(
-            "{heading}{}{heading:#}  as a {} with {}: {verdict}\n",
-            media.display(),
-            outcome.attached.name(),
-            outcome.firmware.name()
-        );
+        let what = format!("as a {} with {}: {verdict}", outcome.attached.name(), outcome.firmware.name());
+        text += &heading_line(&media.display().to_string(), &what);
         let mut sheet = Sheet::default();
         sheet.row("got to", outcome.stage.words());
         sheet.row_if("seen", &outcome.evidence);
@@ -75,7 +70,7 @@ pub(crate) fn table(media: &Path, outcomes: &[Outcome], pictures: &[Option<PathB
 /// The ways through a media, by reading.
 pub(crate) fn walks(media: &Path, walks: &[Walk]) -> String {
     let heading = style::HEADING;
-    let mut text = format!("{heading}{}{heading:#}  what firmware would find\n", media.display());
+    let mut text = heading_line(&media.display().to_string(), "what firmware would find");
     for walk in walks {
         let verdict = match (walk.claimed, walk.is_good()) {
             (false, _) => format!("{}not made for it{:#}", style::QUIET, style::QUIET),

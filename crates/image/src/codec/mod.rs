@@ -57,6 +57,9 @@ pub enum Fault {
         /// Position in the decoded chunk.
         at: u64,
     },
+    /// Somebody asked to stop.
+    #[error("stopped")]
+    Stopped,
     /// A value that the description rules out.
     #[error("the {0} is not one that there is")]
     BadValue(&'static str),

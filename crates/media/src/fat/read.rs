@@ -5,7 +5,7 @@ use super::layout::{
 };
 use crate::iso9660::time::from_civil;
 use neat_content::{
-    Content, Error, Folder, Meta, NodeId, NodeKind, ReadAt, Result, Tree, check_name, read_vec,
+    Content, Error, Folder, Meta, NodeId, NodeKind, ReadAt, Result, Tree, check_name, damage_apart, read_vec,
 };
 use std::collections::HashSet;
 use zerocopy::FromBytes;
@@ -87,11 +87,36 @@ pub(super) fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
 
 /// Length in bytes of the file system that `reader` begins with; `None` if it is not FAT.
 pub fn volume_len<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<u64>> {
-    match geometry(reader) {
-        Ok(geometry) => Ok(Some(geometry.total_len)),
-        Err(error @ Error::Io { .. }) => Err(error),
-        Err(_) => Ok(None),
+    Ok(damage_apart(geometry(reader))?.ok().map(|geometry| geometry.total_len))
+}
+
+/// Compares the copies of the file allocation table of `image`, which lies at `base` of its disk; says where they differ.
+///
+/// # Errors
+/// `BadField` for a boot sector that makes no sense, `Io`.
+pub(crate) fn compare_tables(image: &Content, base: u64) -> Result<Vec<String>> {
+    const STEP: u64 = 1 << 20;
+    let geometry = geometry(image)?;
+    let mut found = Vec::new();
+    for copy in 1..u64::from(geometry.fat_count) {
+        let (first, other) = (geometry.fat_start, geometry.fat_start + copy * geometry.fat_len);
+        let mut at = 0;
+        while at < geometry.fat_len {
+            let len = STEP.min(geometry.fat_len - at);
+            let own = read_vec(image, first + at, len, STEP, "file allocation table")?;
+            let its = read_vec(image, other + at, len, STEP, "file allocation table")?;
+            if let Some(place) = own.iter().zip(&its).position(|(own, its)| own != its) {
+                let place = base + other + at + place as u64;
+                found.push(format!(
+                    "copy {} of the file allocation table differs at byte {place:#x}",
+                    copy + 1
+                ));
+                break;
+            }
+            at += len;
+        }
     }
+    Ok(found)
 }
 
 /// Reads the tree of the FAT file system in `image`.

@@ -1,8 +1,8 @@
 //! File allocation tables (FAT specification 4), computed when they are written.
 
 use super::layout::FatKind;
-use neat_content::{Error, Producer, Result};
-use std::{io::Write, path::Path};
+use neat_content::{Clip, Job, Producer, Result};
+use std::ops::Range;
 
 /// Marks the end of a chain.
 pub(super) const END_OF_CHAIN: u32 = 0x0FFF_FFFF;
@@ -32,7 +32,7 @@ pub(super) struct Table {
 
 impl Table {
     /// Calls `each` with every entry up to the last that is used.
-    fn for_each_entry(&self, each: &mut dyn FnMut(u32) -> std::io::Result<()>) -> std::io::Result<()> {
+    fn for_each_entry(&self, each: &mut dyn FnMut(u32) -> Result<()>) -> Result<()> {
         each(0x0FFF_FFF8)?;
         each(END_OF_CHAIN)?;
         let mut next = 2;
@@ -52,7 +52,10 @@ impl Table {
     /// The table's bytes.
     pub(super) fn to_bytes(&self) -> Result<Vec<u8>> {
         let mut bytes = Vec::with_capacity(self.len as usize);
-        self.produce(&mut bytes)?;
+        self.produce(0..self.len, &Job::silent(), &mut |block| {
+            bytes.extend_from_slice(block);
+            Ok(())
+        })?;
         Ok(bytes)
     }
 }
@@ -62,12 +65,17 @@ impl Producer for Table {
         self.len
     }
 
-    fn produce(&self, sink: &mut dyn Write) -> Result<()> {
+    fn produce(
+        &self,
+        range: Range<u64>,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let mut clip = Clip::new(range);
         let mut block = Vec::with_capacity(BLOCK + 4);
         let mut half: Option<u32> = None;
         let mut done = 0_u64;
-        let failed = Error::io("write", Path::new("a file allocation table"));
-        let result = self.for_each_entry(&mut |entry| {
+        self.for_each_entry(&mut |entry| {
             match (self.kind, half) {
                 (FatKind::Fat32, _) => block.extend(entry.to_le_bytes()),
                 (FatKind::Fat16, _) => block.extend((entry as u16).to_le_bytes()),
@@ -79,27 +87,26 @@ impl Producer for Table {
             }
             if block.len() >= BLOCK {
                 done += block.len() as u64;
-                sink.write_all(&block)?;
+                job.check()?;
+                clip.push(&block, each)?;
                 block.clear();
             }
             Ok(())
-        });
-        let result = result.and_then(|()| {
-            if let Some(even) = half {
-                block.extend(&even.to_le_bytes()[..3]);
-            }
-            done += block.len() as u64;
-            sink.write_all(&block)?;
-            block.clear();
-            block.resize(BLOCK, 0);
-            while done < self.len {
-                let step = (self.len - done).min(BLOCK as u64);
-                sink.write_all(&block[..step as usize])?;
-                done += step;
-            }
-            Ok(())
-        });
-        result.map_err(failed)
+        })?;
+        if let Some(even) = half {
+            block.extend(&even.to_le_bytes()[..3]);
+        }
+        done += block.len() as u64;
+        clip.push(&block, each)?;
+        block.clear();
+        block.resize(BLOCK, 0);
+        while done < self.len && !clip.is_done() {
+            job.check()?;
+            let step = (self.len - done).min(BLOCK as u64);
+            clip.push(&block[..step as usize], each)?;
+            done += step;
+        }
+        Ok(())
     }
 }
 

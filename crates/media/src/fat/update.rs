@@ -10,7 +10,7 @@ use super::layout::FatKind;
 use super::read::{Geometry, geometry, read_labelled};
 use super::shape::{OEM_NAME, fs_info};
 use super::table::{END_OF_CHAIN, Run, Table};
-use neat_content::{Content, Error, Job, NodeId, Piece, ReadAt, Result, Timestamp, Tree, read_vec};
+use neat_content::{Advice, Content, Error, Job, NodeId, Piece, ReadAt, Result, Timestamp, Tree, read_vec};
 use std::collections::HashMap;
 
 /// Tables are compared and written in pieces of this many bytes.
@@ -116,7 +116,7 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
             format!(
                 "the stick has too little room for what is new beside what is old: {missing} MiB are missing"
             ),
-            "write it anew with `neatstack stick`",
+            Advice::WriteStick,
         ));
     }
     for id in &fresh {
@@ -164,7 +164,7 @@ impl Old {
         if geometry.kind != FatKind::Fat32 || first[3..11] != OEM_NAME || geometry.fat_count != 2 {
             return Err(Error::request(
                 "this stick was not written as FAT32 by Neat Stack",
-                "write it anew with `neatstack stick`",
+                Advice::WriteStick,
             ));
         }
         let (tree, label) = read_labelled(volume)?;

@@ -47,6 +47,7 @@ pub fn write_together(
         if let Some((number, content)) = shared {
             let mut digester =
                 wanted.contains(&number).then(|| Digester::for_len(DigestKind::Sha256, content.len()));
+            outputs.iter_mut().for_each(|out| out.note_sources(content));
             content.for_each_block(BLOCK, job, &mut |block| {
                 if let Some(digester) = &mut digester {
                     digester.add_slice(block);

@@ -1,7 +1,7 @@
 //! Reading sticks: a disk, or its image, with a FAT file system.
 
 use crate::{Media, TreeKind, TreesFound, VolumeIdentity, disk, fat};
-use neat_content::{Content, ReadAt, Result, Source};
+use neat_content::{Content, ReadAt, Result, Source, damage_apart};
 use std::sync::Arc;
 
 /// Where the file system of a stick lies, in bytes: in its first partition that has one, or the whole disk.
@@ -21,11 +21,7 @@ pub fn volume_extent(source: &Arc<Source>) -> Result<Option<(u64, u64)>> {
     {
         return Ok(Some(found));
     }
-    let table = match disk::read(source, None) {
-        Ok(table) => table,
-        Err(error @ neat_content::Error::Io { .. }) => return Err(error),
-        Err(_) => None,
-    };
+    let table = damage_apart(disk::read(source, None))?.unwrap_or(None);
     for partition in table.iter().flat_map(|table| &table.partitions) {
         if let Some(found) = fits(partition.start, partition.len)? {
             return Ok(Some(found));
@@ -34,13 +30,19 @@ pub fn volume_extent(source: &Arc<Source>) -> Result<Option<(u64, u64)>> {
     Ok(None)
 }
 
+/// Compares the copies of the file allocation table; says where they differ.
+pub(crate) fn check_tables(source: &Arc<Source>) -> Result<Vec<String>> {
+    let Some((start, len)) = volume_extent(source)? else { return Ok(Vec::new()) };
+    fat::read::compare_tables(&Content::from_source(Arc::clone(source)).part(start, len)?, start)
+}
+
 /// Opens a stick; `None` when there is no FAT file system on it.
 pub(crate) fn open(source: &Arc<Source>) -> Result<Option<Media>> {
     let Some((start, len)) = volume_extent(source)? else { return Ok(None) };
     let volume = Content::from_source(Arc::clone(source)).part(start, len)?;
     let (tree, label) = fat::read::read_labelled(&volume)?;
     let mut warnings = Vec::new();
-    let partitions = disk::read(source, None).unwrap_or_else(|error| {
+    let partitions = damage_apart(disk::read(source, None))?.unwrap_or_else(|error| {
         warnings.push(format!("the partition table is not used: {error}"));
         None
     });
@@ -48,5 +50,14 @@ pub(crate) fn open(source: &Arc<Source>) -> Result<Option<Media>> {
     let trees =
         TreesFound { iso9660: false, joliet: false, rock_ridge: false, udf: None, chosen: TreeKind::Fat };
     let partitions = partitions.filter(|_| start > 0);
-    Ok(Some(Media { tree, volume, trees, boot: None, partitions, size: source.len(), warnings }))
+    Ok(Some(Media {
+        tree,
+        volume,
+        trees,
+        boot: None,
+        partitions,
+        size: source.len(),
+        warnings,
+        private: source.is_private(),
+    }))
 }

@@ -41,6 +41,10 @@ pub fn write_with_disc(
             written = index + 1;
             stick_out.pad_to(slot.offset)?;
         }
+        disc_out.note_sources(content);
+        if slot.is_some() {
+            stick_out.note_sources(content);
+        }
         content.for_each_block(BLOCK, job, &mut |block| {
             if let Some(digester) = &mut digester {
                 digester.add_slice(block);

@@ -2,7 +2,7 @@
 
 use super::{read::volume_extent, without_links};
 use crate::fat::update::{self, Update};
-use neat_content::{Content, Error, Job, Result, Source, Timestamp, Tree};
+use neat_content::{Advice, Content, Error, Job, Result, Source, Timestamp, Tree};
 use std::sync::Arc;
 
 /// What has to be written to a stick.
@@ -30,7 +30,7 @@ pub fn plan_update(
     let Some((start, len)) = volume_extent(source)? else {
         return Err(Error::request(
             format!("there is no FAT file system in {}", source.path().display()),
-            "write it anew with `neatstack stick`",
+            Advice::WriteStick,
         ));
     };
     let volume = Content::from_source(Arc::clone(source)).part(start, len)?;

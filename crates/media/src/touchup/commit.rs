@@ -13,7 +13,7 @@ use super::{
     draft::{Draft, Fresh, Region},
     journal::{self, Story, Trailer},
 };
-use neat_content::{Error, Event, Job, ReadAt, Result};
+use neat_content::{Error, Event, Job, ReadAt, Result, SourceSet};
 use std::{fs::File, ops::Range, os::unix::fs::FileExt, path::PathBuf};
 
 /// Bytes written at a time.
@@ -126,6 +126,7 @@ fn write(
     job: &Job<'_>,
 ) -> Result<()> {
     store.write_at(new_len - SECTOR, last)?;
+    let mut sources = SourceSet::default();
     let total = draft.fresh().map(|(_, fresh)| fresh_len(fresh)).sum();
     job.event(Event::StepStarted { step: "writing into the disc", total_bytes: Some(total) });
     for (offset, fresh) in draft.fresh() {
@@ -133,6 +134,7 @@ fn write(
         match fresh {
             Fresh::Bytes(bytes) => store.write_at(offset, bytes)?,
             Fresh::Content(content) => {
+                sources.add(content);
                 let mut at = offset;
                 content.for_each_block(BLOCK, job, &mut |block| {
                     // The file has just become longer, so zeros are there already.
@@ -153,6 +155,7 @@ fn write(
     }
     job.check()?;
     store.sync()?;
+    sources.check_unchanged()?;
     for (offset, bytes) in ordered(draft, regions, &ending.last_write)? {
         store.write_at(offset, &bytes)?;
     }

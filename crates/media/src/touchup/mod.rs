@@ -22,7 +22,7 @@ use crate::TreeKind;
 use commit::FileStore;
 use draft::Draft;
 use journal::Story;
-use neat_content::{Content, Error, Job, ReadAt, Result, Source, Timestamp};
+use neat_content::{Advice, Content, Error, Job, ReadAt, Result, Source, Timestamp};
 use rustix::fs::{FlockOperation, flock};
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -169,10 +169,7 @@ impl Disc {
                 0 => "there is no touch-up to take back".to_owned(),
                 _ => format!("there are only {there} touch-ups to take back"),
             };
-            return Err(Error::request(
-                message,
-                "`neatstack touchup ISO list` shows what was done to a disc",
-            ));
+            return Err(Error::request(message, Advice::ListTouchups));
         }
         let mut touchups = Vec::new();
         for _ in 0..count {

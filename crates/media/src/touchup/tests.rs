@@ -4,7 +4,7 @@
 
 use super::*;
 use crate::master::{Options, Plan};
-use neat_content::{Error, Meta, PendingFile, Tree};
+use neat_content::{Error, IfThere, Meta, PendingFile, Source, Tree};
 use std::{collections::BTreeMap, fs};
 
 /// A store that lets so many operations through and fails from then on, as a machine does that stops.
@@ -53,7 +53,7 @@ fn disc(path: &Path, files: usize) {
     }
     let plan = Plan::new(&Arc::new(tree), Options { rock_ridge: true, ..Options::default() }, &Job::silent())
         .unwrap();
-    let (pending, mut output) = PendingFile::create_output(path, None).unwrap();
+    let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None).unwrap();
     plan.write(&mut output, &Job::silent()).unwrap();
     pending.commit(output.finish().unwrap().0).unwrap();
 }

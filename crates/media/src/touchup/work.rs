@@ -13,7 +13,7 @@ use super::{
 use crate::TreeKind;
 use std::ops::Range;
 
-use neat_content::{Content, Error, Job, Result, Timestamp, check_name, fold_case};
+use neat_content::{Advice, Content, Error, Job, Result, Timestamp, check_name, fold_case};
 
 /// Files of this size and more begin where blocks of other file systems do, so that copies can share them.
 const LARGE: u64 = 1 << 20;
@@ -253,12 +253,9 @@ impl Work {
             return Err(match self.hidden_at(&names) {
                 Some(number) => Error::request(
                     format!("{} is hidden already", self.hidden[number].path),
-                    "`neatstack touchup ISO show PATH` brings it back",
+                    Advice::ShowHidden,
                 ),
-                None => Error::request(
-                    format!("{path} is not on the disc"),
-                    "`neatstack files ISO` lists what is there",
-                ),
+                None => Error::request(format!("{path} is not on the disc"), Advice::ListFiles),
             });
         }
         let target = trail.target(folders.len()).clone();

@@ -1,7 +1,7 @@
 //! Discs made for tests, and what must be true of every one.
 
 use super::{Disc, Seen, iso::Which};
-use neat_content::{Content, Folder, Job, Meta, NodeKind, PendingFile, Timestamp, Tree};
+use neat_content::{Content, Folder, IfThere, Job, Meta, NodeKind, PendingFile, Timestamp, Tree};
 use neat_media::{
     VolumeIdentity,
     master::{Options, Plan},
@@ -25,7 +25,7 @@ pub fn options() -> Options {
 pub fn master(tree: &Tree, options: Options, path: &Path) -> Vec<String> {
     let job = Job::silent();
     let plan = Plan::new(&Arc::new(tree.clone()), options, &job).unwrap();
-    let (pending, mut output) = PendingFile::create_output(path, None).unwrap();
+    let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None).unwrap();
     plan.write(&mut output, &job).unwrap();
     assert_eq!(output.position(), plan.len());
     pending.commit(output.finish().unwrap().0).unwrap();

@@ -226,7 +226,7 @@ impl Driver {
     }
 }
 
-fn no_driver(expected: &str, found: &str, hint: &str) -> Error {
+fn no_driver(expected: &str, found: &str, hint: &'static str) -> Error {
     Error::Mismatch { expected: expected.into(), found: found.into(), hint: hint.into() }
 }
 

@@ -1,9 +1,12 @@
 //! Unpacking archives, with a limit on what comes out.
 
-use super::Cursor;
-use neat_content::{Content, Error, Meta, Result, Spool, Timestamp, Tree, check_name};
+use super::{Cursor, Fault, cabinet};
+use neat_content::{Content, Error, Meta, Result, Spool, Timestamp, Tree, check_name, damage_apart};
 use ruzstd::decoding::{FrameDecoder, StreamingDecoder};
-use std::io::{self, BufRead, BufReader, Read};
+use std::{
+    io::{self, BufRead, BufReader, Read},
+    panic::{AssertUnwindSafe, catch_unwind},
+};
 
 /// Unpacked bytes that are always accepted.
 const ALWAYS: u64 = 64 << 20;
@@ -52,7 +55,14 @@ impl Unpacked {
         Ok(())
     }
 
-    fn add(&mut self, path: String, reader: &mut dyn Read, time: Option<Timestamp>) -> Result<()> {
+    /// Takes a file of `claimed` bytes.
+    fn add(
+        &mut self,
+        path: String,
+        reader: &mut dyn Read,
+        claimed: u64,
+        time: Option<Timestamp>,
+    ) -> Result<()> {
         self.check(0)?;
         let start = self.spool.len();
         let mut buffer = vec![0; 64 << 10];
@@ -64,31 +74,39 @@ impl Unpacked {
             self.check(len as u64)?;
             self.spool.push(&buffer[..len])?;
         }
-        self.files.push((path, start, self.spool.len() - start, time.unwrap_or(self.modified)));
+        let len = self.spool.len() - start;
+        if len != claimed {
+            return Err(damaged(format!("{path} has {len} bytes and should have {claimed}")));
+        }
+        self.files.push((path, start, len, time.unwrap_or(self.modified)));
         Ok(())
     }
 
-    pub(super) fn add_cabinet(&mut self, content: &Content) -> Result<()> {
-        let mut cabinet = open_cabinet(content)?;
+    pub(super) fn add_cabinet(&mut self, content: &Content, fault: &Fault) -> Result<()> {
+        guarded(|| self.add_checked_cabinet(content, fault))
+    }
+
+    fn add_checked_cabinet(&mut self, content: &Content, fault: &Fault) -> Result<()> {
+        let mut cabinet = open_cabinet(content, fault)?;
         let mut names = Vec::new();
         let mut claimed = 0;
         for entry in cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries) {
             claimed += u64::from(entry.uncompressed_size());
             let time =
                 entry.datetime().map(|time| Timestamp::from_seconds(time.assume_utc().unix_timestamp()));
-            names.push((entry.name().to_owned(), time));
+            names.push((entry.name().to_owned(), u64::from(entry.uncompressed_size()), time));
         }
         self.check(claimed)?;
-        for (name, time) in names {
+        for (name, len, time) in names {
             let path = path_of(&name)?;
             let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&path))?;
-            self.add(path, &mut reader, time)?;
+            self.add(path, &mut reader, len, time)?;
         }
         Ok(())
     }
 
-    pub(super) fn add_zip(&mut self, content: &Content) -> Result<()> {
-        let mut zip = zip::ZipArchive::new(BufReader::new(Cursor::new(content))).map_err(damaged)?;
+    pub(super) fn add_zip(&mut self, content: &Content, fault: &Fault) -> Result<()> {
+        let mut zip = zip::ZipArchive::new(BufReader::new(Cursor::new(content, fault))).map_err(damaged)?;
         for number in 0..zip.len() {
             let mut entry = zip.by_index(number).map_err(damaged)?;
             let path = path_of(&entry.name().map_err(damaged)?)?;
@@ -112,13 +130,14 @@ impl Unpacked {
                     time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second(),
                 ))
             });
-            self.add(path, &mut entry, time)?;
+            let len = entry.size();
+            self.add(path, &mut entry, len, time)?;
         }
         Ok(())
     }
 
-    pub(super) fn add_tar_zstd(&mut self, content: &Content) -> Result<()> {
-        let unpacked = Frames { packed: Some(BufReader::new(Cursor::new(content))), frame: None };
+    pub(super) fn add_tar_zstd(&mut self, content: &Content, fault: &Fault) -> Result<()> {
+        let unpacked = Frames { packed: Some(BufReader::new(Cursor::new(content, fault))), frame: None };
         // What is not kept must not be endless either.
         let mut tar = tar::Archive::new(unpacked.take(self.limit.saturating_add(ALWAYS)));
         for entry in tar.entries().map_err(damaged)? {
@@ -133,12 +152,15 @@ impl Unpacked {
             match entry.header().entry_type() {
                 kind if kind.is_dir() => self.folders.push(path),
                 kind if kind.is_file() => {
-                    self.check(entry.size())?;
-                    self.add(path, &mut entry, time.map(Timestamp::from_seconds))?;
+                    let len = entry.size();
+                    self.check(len)?;
+                    self.add(path, &mut entry, len, time.map(Timestamp::from_seconds))?;
                 }
                 _ => self.notes.push(format!("{path} is neither a file nor a folder and was left out")),
             }
         }
+        // Behind the end of the archive: the checksum of a frame is only compared when all of it was read.
+        io::copy(&mut tar.into_inner(), &mut io::sink()).map_err(damaged)?;
         Ok(())
     }
 
@@ -162,6 +184,13 @@ impl Unpacked {
     }
 }
 
+/// Whether a zip file's directory can be read.
+pub(super) fn has_zip_directory(content: &Content) -> Result<bool> {
+    let fault = Fault::default();
+    let zip = zip::ZipArchive::new(BufReader::new(Cursor::new(content, &fault))).map_err(damaged);
+    damage_apart(fault.first(zip.map(drop))).map(|opened| opened.is_ok())
+}
+
 /// The frames of a zstd file, one after another.
 struct Frames {
     packed: Option<BufReader<Cursor>>,
@@ -176,6 +205,15 @@ impl Read for Frames {
                 if len > 0 || buffer.is_empty() {
                     self.frame = Some(frame);
                     return Ok(len);
+                }
+                let decoder = &frame.decoder;
+                match (decoder.get_checksum_from_data(), decoder.get_calculated_checksum()) {
+                    (Some(stated), Some(found)) if stated != found => {
+                        let text =
+                            format!("a frame has the checksum {found:08x} and should have {stated:08x}");
+                        return Err(io::Error::other(text));
+                    }
+                    _ => {}
                 }
                 self.packed = Some(frame.into_inner());
             }
@@ -213,9 +251,17 @@ fn damaged(error: impl std::fmt::Display) -> Error {
     }
 }
 
+/// Runs what reads by a library that may stop the program on hostile input, and makes an error of that.
+fn guarded<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
+    catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(|_| {
+        Err(damaged("the library that reads cabinets gave up on it; this cabinet is made to do harm"))
+    })
+}
+
 /// Opens a cabinet, and refuses what the library would stumble over.
-fn open_cabinet(content: &Content) -> Result<cab::Cabinet<Cursor>> {
-    let cabinet = cab::Cabinet::new(Cursor::new(content)).map_err(damaged)?;
+fn open_cabinet(content: &Content, fault: &Fault) -> Result<cab::Cabinet<Cursor>> {
+    cabinet::check(content)?;
+    let cabinet = cab::Cabinet::new(Cursor::new(content, fault)).map_err(damaged)?;
     for folder in cabinet.folder_entries() {
         // Files lie in the blocks of their folder.
         if folder.num_data_blocks() == 0 && folder.file_entries().len() > 0 {
@@ -231,7 +277,17 @@ pub(crate) fn read_cabinet(
     is_wanted: &dyn Fn(&str) -> bool,
     limit: u64,
 ) -> Result<Option<(String, Content)>> {
-    let mut cabinet = open_cabinet(content)?;
+    let fault = Fault::default();
+    fault.first(guarded(|| read_checked_cabinet(content, is_wanted, limit, &fault)))
+}
+
+fn read_checked_cabinet(
+    content: &Content,
+    is_wanted: &dyn Fn(&str) -> bool,
+    limit: u64,
+    fault: &Fault,
+) -> Result<Option<(String, Content)>> {
+    let mut cabinet = open_cabinet(content, fault)?;
     let entries = cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries);
     let found = entries.map(|entry| (entry.name().to_owned(), u64::from(entry.uncompressed_size())));
     let found: Vec<(String, u64)> = found.filter(|(name, _)| is_wanted(name)).take(1).collect();
@@ -241,6 +297,6 @@ pub(crate) fn read_cabinet(
     }
     let mut unpacked = Unpacked::new(content.len(), Timestamp::default());
     let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&name))?;
-    unpacked.add(name.clone(), &mut reader, None)?;
+    unpacked.add(name.clone(), &mut reader, len, None)?;
     Ok(Some((name, unpacked.spool.content()?)))
 }

@@ -2,15 +2,16 @@
 //! that carries one of these in itself. Opened, each is a tree of names over content.
 
 mod archive;
+mod cabinet;
 mod program;
 
 use archive::Unpacked;
 pub(crate) use archive::{path_of, read_cabinet};
-use neat_content::{Content, Error, ReadAt, Result, Source, Timestamp, Tree};
+use neat_content::{Content, Error, ReadAt, Result, Source, Timestamp, Tree, damage_apart};
 use std::{
     io::{self, Read, Seek, SeekFrom},
     path::Path,
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
 };
 
 /// What a pack is.
@@ -65,6 +66,32 @@ impl Pack {
             .map_err(|error| error.within(path.display()))
     }
 
+    /// Whether a file with the name of an archive or a program is one that must open, or something else that only has
+    /// such a name: cabinets of another maker, installers.
+    ///
+    /// # Errors
+    /// `Io` when it cannot be read.
+    pub fn is_one(name: &str, content: &Content) -> Result<bool> {
+        /// Cabinets of another form, which some installers have.
+        const OTHER_CABINET: &[u8] = b"ISc(";
+        let lower = name.to_lowercase();
+        if !lower.ends_with(".exe") {
+            let mut first = [0; 4];
+            let len = content.len().min(4) as usize;
+            content.read_exact_at(0, &mut first[..len])?;
+            return Ok(first != OTHER_CABINET);
+        }
+        if kind_of(content)? != Some(PackKind::Program) {
+            return Ok(false);
+        }
+        Ok(match damage_apart(program::archive_in(content))? {
+            Ok((PackKind::Cabinet, _)) => true,
+            // Four bytes that look like the start of a zip file are in many programs.
+            Ok((_, part)) => archive::has_zip_directory(&part)?,
+            Err(_) => false,
+        })
+    }
+
     /// Opens an archive that lies in another, or on a media.
     pub fn of_content(content: &Content, modified: Timestamp) -> Result<Self> {
         let Some(kind) = kind_of(content)? else {
@@ -80,11 +107,12 @@ impl Pack {
         if kind == PackKind::Program {
             (inner, part) = program::archive_in(content)?;
         }
-        match inner {
-            PackKind::Cabinet => unpacked.add_cabinet(&part)?,
-            PackKind::Zip => unpacked.add_zip(&part)?,
-            _ => unpacked.add_tar_zstd(&part)?,
-        }
+        let fault = Fault::default();
+        fault.first(match inner {
+            PackKind::Cabinet => unpacked.add_cabinet(&part, &fault),
+            PackKind::Zip => unpacked.add_zip(&part, &fault),
+            _ => unpacked.add_tar_zstd(&part, &fault),
+        })?;
         let (tree, notes) = unpacked.finish()?;
         Ok(Self { kind, tree, notes })
     }
@@ -104,15 +132,35 @@ pub(crate) fn kind_of(content: &Content) -> Result<Option<PackKind>> {
     })
 }
 
-/// Content as a file with a position.
+/// Content as a file with a position. A fault of reading is kept apart: the libraries that read archives make text of
+/// it, and what the system refused is no damage of the archive.
 pub(crate) struct Cursor {
     content: Arc<Content>,
     position: u64,
+    fault: Fault,
+}
+
+/// Where a cursor leaves what went wrong with reading.
+#[derive(Clone, Default)]
+pub(crate) struct Fault(Arc<Mutex<Option<Error>>>);
+
+impl Fault {
+    fn set(&self, error: Error) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+    }
+
+    /// The error of `result`, or what reading left, which comes before it.
+    pub(crate) fn first<T>(&self, result: Result<T>) -> Result<T> {
+        match self.0.lock().unwrap_or_else(PoisonError::into_inner).take() {
+            Some(error) if result.is_err() => Err(error),
+            _ => result,
+        }
+    }
 }
 
 impl Cursor {
-    pub(crate) fn new(content: &Content) -> Self {
-        Self { content: Arc::new(content.clone()), position: 0 }
+    pub(crate) fn new(content: &Content, fault: &Fault) -> Self {
+        Self { content: Arc::new(content.clone()), position: 0, fault: fault.clone() }
     }
 }
 
@@ -120,9 +168,11 @@ impl Read for Cursor {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let rest = self.content.len().saturating_sub(self.position);
         let len = rest.min(buffer.len() as u64) as usize;
-        self.content
-            .read_exact_at(self.position, &mut buffer[..len])
-            .map_err(|error| io::Error::other(error.to_string()))?;
+        self.content.read_exact_at(self.position, &mut buffer[..len]).map_err(|error| {
+            let text = error.to_string();
+            self.fault.set(error);
+            io::Error::other(text)
+        })?;
         self.position += len as u64;
         Ok(len)
     }

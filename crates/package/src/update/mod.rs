@@ -9,7 +9,7 @@ mod read;
 mod vendor;
 mod write;
 
-pub use model::{Manifest, Update, UpdateSection, UpdateType, Version};
+pub use model::{ListedFile, Manifest, Update, UpdateSection, UpdateType, Version};
 pub use order::{Candidate, Ordered, Outcome, TargetEdition, order};
 pub use vendor::VendorPackage;
 pub use write::write_update;

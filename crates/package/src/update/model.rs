@@ -85,15 +85,30 @@ impl UpdateType {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Manifest {
-    /// Version of this form, 1.
+    /// Version of this form, 2.
     pub format: u32,
     /// The update.
     pub update: UpdateSection,
+    /// Every other file of the package; written when it is made. A manifest by hand has none.
+    #[serde(default, rename = "file", skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<ListedFile>,
+}
+
+/// `[[file]]`: what a file of the package must be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ListedFile {
+    /// Path in the package, such as `files/Windows/notepad.exe`.
+    pub path: String,
+    /// Length in bytes.
+    pub size: u64,
+    /// SHA-256 in small hexadecimal digits.
+    pub sha256: String,
 }
 
 impl Manifest {
-    /// Version of the form that is written and read.
-    pub const FORMAT: u32 = 1;
+    /// Version of the form that is written. The first one, which lists no files, is read too.
+    pub const FORMAT: u32 = 2;
 }
 
 /// `[update]`
@@ -150,6 +165,8 @@ pub struct Update {
     pub files: Vec<(String, Content)>,
     /// Changes of the registry, in order, each with the name of its text.
     pub registry: Vec<(String, RegText)>,
+    /// Whether every file was compared with the digest that the manifest has for it.
+    pub checked: bool,
 }
 
 impl Update {
@@ -161,7 +178,8 @@ impl Update {
 
 /// Checks what no type can.
 pub(super) fn check(section: &UpdateSection) -> Result<Option<Architecture>> {
-    let bad = |message: String, hint: &str| Err(Error::request(format!("update.toml: {message}"), hint));
+    let bad =
+        |message: String, hint: &'static str| Err(Error::request(format!("update.toml: {message}"), hint));
     let is_id = |id: &str| {
         !id.is_empty()
             && id.len() <= 100

@@ -177,7 +177,7 @@ mod tests {
         };
         change(&mut section);
         let architecture = section.architecture.as_deref().and_then(Architecture::of_word);
-        Update { section, architecture, files: Vec::new(), registry: Vec::new() }
+        Update { section, architecture, files: Vec::new(), registry: Vec::new(), checked: true }
     }
 
     fn edition() -> TargetEdition {

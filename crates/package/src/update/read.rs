@@ -1,10 +1,10 @@
 //! A package to an update.
 
-use super::{FILES_FOLDER, MANIFEST_NAME, Manifest, Update, model::check};
+use super::{FILES_FOLDER, MANIFEST_NAME, Manifest, Update, UpdateSection, model::check};
 use crate::{Pack, pack::path_of};
-use neat_content::{Error, NodeKind, Result, Text, Tree};
+use neat_content::{Advice, DigestKind, Error, Job, NodeKind, Result, Text, Tree, digest_of};
 use neat_registry::RegText;
-use std::path::Path;
+use std::{collections::HashMap, path::Path};
 
 /// Largest manifest, in bytes.
 const LARGEST_MANIFEST: u64 = 1 << 20;
@@ -23,30 +23,29 @@ impl Update {
         tree.file(MANIFEST_NAME).is_some()
     }
 
-    /// Reads an unpacked update.
+    /// Reads an unpacked update, and compares its files with the digests that the manifest lists.
+    ///
+    /// # Errors
+    /// `Mismatch` for a file that is not what the manifest says, that it does not list, or that is not there; `Request`
+    /// for a manifest that makes no sense.
     pub fn of_tree(tree: &Tree) -> Result<Self> {
-        let Some(manifest) = tree.file(MANIFEST_NAME) else {
-            return Err(Error::Mismatch {
-                expected: format!("an update, with {MANIFEST_NAME} in its root"),
-                found: "none".into(),
-                hint: "make one with `neatstack update new`".into(),
-            });
-        };
-        let text = Text::decode(&manifest.to_vec(LARGEST_MANIFEST, MANIFEST_NAME)?).text;
-        let manifest: Manifest = toml::from_str(&text).map_err(|error| {
-            let line = error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1);
-            Error::request(
-                format!("{MANIFEST_NAME}, line {line}: {}", neat_content::plain_toml(error.message())),
-                "see `neatstack update --help` for what it holds",
-            )
-        })?;
-        if manifest.format != Manifest::FORMAT {
-            return Err(Error::Unsupported {
-                what: format!("update format {} in {MANIFEST_NAME}", manifest.format),
-                offset: 0,
-            });
+        let manifest = manifest_of(tree)?;
+        let checked = !manifest.files.is_empty();
+        if checked {
+            check_files(tree, &manifest)?;
         }
-        let section = manifest.update;
+        Ok(Self { checked, ..Self::of_manifest(manifest.update, tree)? })
+    }
+
+    /// Reads a folder that a package is to be made of: what its manifest lists is of an earlier package.
+    ///
+    /// # Errors
+    /// As [`Update::of_tree`], but for what is listed.
+    pub fn to_be_packed(tree: &Tree) -> Result<Self> {
+        Self::of_manifest(manifest_of(tree)?.update, tree)
+    }
+
+    fn of_manifest(section: UpdateSection, tree: &Tree) -> Result<Self> {
         let architecture = check(&section)?;
         for path in &section.removes {
             path_of(path)?;
@@ -79,6 +78,70 @@ impl Update {
                 _ => {}
             }
         }
-        Ok(Self { section, architecture, files, registry })
+        Ok(Self { section, architecture, files, registry, checked: false })
+    }
+}
+
+fn manifest_of(tree: &Tree) -> Result<Manifest> {
+    let Some(manifest) = tree.file(MANIFEST_NAME) else {
+        return Err(Error::mismatch(
+            format!("an update, with {MANIFEST_NAME} in its root"),
+            "none",
+            Advice::MakeUpdate,
+        ));
+    };
+    let text = Text::decode(&manifest.to_vec(LARGEST_MANIFEST, MANIFEST_NAME)?).text;
+    let manifest: Manifest = toml::from_str(&text).map_err(|error| {
+        let line = error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1);
+        Error::request(
+            format!("{MANIFEST_NAME}, line {line}: {}", neat_content::plain_toml(error.message())),
+            Advice::UpdateManifest,
+        )
+    })?;
+    if !(1..=Manifest::FORMAT).contains(&manifest.format) {
+        return Err(Error::Unsupported {
+            what: format!("update format {} in {MANIFEST_NAME}", manifest.format),
+            offset: 0,
+        });
+    }
+    Ok(manifest)
+}
+
+/// Compares the files of a package with what its manifest lists, both ways.
+fn check_files(tree: &Tree, manifest: &Manifest) -> Result<()> {
+    const HINT: &str = "the package is damaged or was changed; get it again from its maker";
+    let mut listed = HashMap::new();
+    for file in &manifest.files {
+        if listed.insert(path_of(&file.path)?, file).is_some() {
+            return Err(Error::mismatch("each file listed once", format!("{} twice", file.path), HINT));
+        }
+    }
+    for step in tree.walk() {
+        let NodeKind::File(content) = &tree.node(step.id).kind else { continue };
+        if step.path == MANIFEST_NAME {
+            continue;
+        }
+        let Some(file) = listed.remove(&step.path) else {
+            let expected = format!("the files that {MANIFEST_NAME} lists");
+            return Err(Error::mismatch(expected, format!("{}, which it does not list", step.path), HINT));
+        };
+        if content.len() != file.size {
+            let expected = format!("{} with {} bytes", step.path, file.size);
+            return Err(Error::mismatch(expected, format!("{} bytes", content.len()), HINT));
+        }
+        let found = digest_of(content, DigestKind::Sha256, &Job::silent())?;
+        if found != file.sha256.to_ascii_lowercase() {
+            let expected = format!("{} with the SHA-256 {}", step.path, file.sha256);
+            return Err(Error::mismatch(expected, found, HINT));
+        }
+    }
+    // The order of a map is not the same at each run.
+    match listed.into_keys().min() {
+        Some(path) => Err(Error::mismatch(
+            format!("{path}, which {MANIFEST_NAME} lists"),
+            "no such file in the package",
+            HINT,
+        )),
+        None => Ok(()),
     }
 }

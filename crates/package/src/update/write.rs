@@ -1,14 +1,15 @@
 //! A folder to a package.
 
-use super::{FILES_FOLDER, MANIFEST_NAME, Manifest, Update, UpdateSection};
-use neat_content::{Content, Error, Job, Output, Result, Tree};
+use super::{FILES_FOLDER, ListedFile, MANIFEST_NAME, Manifest, Update, UpdateSection};
+use neat_content::{Content, DigestKind, Error, Job, Output, Result, Tree, digest_of};
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 /// Bytes of the tar file that are packed together; each part is a frame of its own, so that memory stays bounded.
 const FRAME: usize = 8 << 20;
 
 /// Writes an update package to `output`: the manifest, the files of `tree` below `files/`, and the registration texts
-/// that the manifest names, which are found in `texts` in the same order. The same input gives the same bytes.
+/// that the manifest names, which are found in `texts` in the same order. The manifest lists all of them with length and
+/// digest. The same input gives the same bytes.
 pub fn write_update(
     section: &UpdateSection,
     tree: &Tree,
@@ -17,18 +18,24 @@ pub fn write_update(
     job: &Job<'_>,
 ) -> Result<()> {
     super::model::check(section)?;
-    let manifest = Manifest { format: Manifest::FORMAT, update: section.clone() };
+    let mut packed: Vec<(String, &Content)> = texts.iter().map(|(name, text)| (name.clone(), text)).collect();
+    for step in tree.walk() {
+        if let Some(content) = tree.node(step.id).content() {
+            packed.push((format!("{FILES_FOLDER}/{}", step.path), content));
+        }
+    }
+    let list = |(path, content): &(String, &Content)| {
+        let sha256 = digest_of(content, DigestKind::Sha256, job)?;
+        Ok(ListedFile { path: path.clone(), size: content.len(), sha256 })
+    };
+    let files = packed.iter().map(list).collect::<Result<_>>()?;
+    let manifest = Manifest { format: Manifest::FORMAT, update: section.clone(), files };
     let text = toml::to_string(&manifest)
         .map_err(|error| Error::request(format!("the manifest: {error}"), "give plain texts"))?;
     let mut frames = Frames { output, held: Vec::new() };
     frames.entry(MANIFEST_NAME, &Content::from_bytes(text.into_bytes()), job)?;
-    for (name, content) in texts {
-        frames.entry(name, content, job)?;
-    }
-    for step in tree.walk() {
-        if let Some(content) = tree.node(step.id).content() {
-            frames.entry(&format!("{FILES_FOLDER}/{}", step.path), content, job)?;
-        }
+    for (path, content) in packed {
+        frames.entry(&path, content, job)?;
     }
     // Two empty blocks end a tar file.
     frames.push(&[0; 1024])?;

@@ -10,7 +10,7 @@ use crate::{
 };
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree};
 use neat_media::folder;
-use neat_package::{DriverSet, Update, parse_devices};
+use neat_package::{DriverSet, IfDamaged, Update, parse_devices};
 use neat_registry::RegText;
 use neat_service::{
     Catalogue, DriverChoice, Edition, Layout, PreparedDrivers, PreparedFiles, PreparedUpdate, Profile,
@@ -86,7 +86,18 @@ impl Inputs {
                 if super::vendor::is_cabinet(&path)? {
                     continue;
                 }
+                // A damaged package stops the build even where it is optional: nobody can say what would be missing.
                 let update = Update::open(&path)?;
+                if !update.checked {
+                    let id = &update.section.id;
+                    editor.find(
+                        Weight::Note,
+                        format!(
+                            "{name} ({id}) lists no digests of its files, so it cannot be checked for damage"
+                        ),
+                        "have it made anew by its maker: packages of format 2 list them",
+                    );
+                }
                 inputs.updates.push(PreparedUpdate::new(update, name, section.optional)?);
             }
         }
@@ -160,7 +171,15 @@ impl Inputs {
         for section in stack.driver.iter().filter(|section| section.into.contains(&into)) {
             let DriverSection { from, into, classes, devices, optional } = section;
             let mut set = DriverSet::default();
-            set.add(&editor.local(from), from.trim_end_matches('/'))?;
+            let damaged = if *optional { IfDamaged::LeaveOut } else { IfDamaged::Refuse };
+            set.add(&editor.local(from), from.trim_end_matches('/'), damaged)?;
+            for damage in &set.damaged {
+                editor.find(
+                    Weight::Problem,
+                    format!("[[driver]] {from}: a pack is left out: {damage}"),
+                    "get it again from its maker, or take it away",
+                );
+            }
             if set.drivers.is_empty() {
                 let weight = if *optional { Weight::Note } else { Weight::Refused };
                 editor.find(

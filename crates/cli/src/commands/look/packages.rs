@@ -3,11 +3,11 @@
 use super::heading;
 use crate::{
     context::Context,
-    show::{self, Sheet, style},
+    show::{self, Sheet},
 };
-use neat_content::{Content, Result};
+use neat_content::{Content, Result, damage_apart};
 use neat_image::Times;
-use neat_package::{Driver, DriverSet, Pack, PackKind, Update, VendorPackage};
+use neat_package::{Driver, DriverSet, IfDamaged, Pack, PackKind, Update, VendorPackage};
 use neat_registry::{Change, Hive, LARGEST, RegText};
 use serde_json::json;
 use std::path::Path;
@@ -63,7 +63,7 @@ pub(super) fn hive(path: &Path, digest: Option<&str>, context: &Context) -> Resu
     let mut text =
         format!("{}{}", heading(path, &format!("registry hive, {}", show::size(len))), sheet.text());
     for note in hive.notes() {
-        text.push_str(&format!("{}note:{:#} {note}\n", style::CARE, style::CARE));
+        text.push_str(&show::note(note));
     }
     context.print(&text)
 }
@@ -117,7 +117,8 @@ pub(super) fn folder(path: &Path, context: &Context) -> Result<bool> {
         || top.iter().any(|entry| entry.path().is_dir() && lists(&entry.path()).iter().any(has_inf));
     if found {
         let mut set = DriverSet::default();
-        set.add(path, &path.display().to_string())?;
+        set.add(path, &path.display().to_string(), IfDamaged::LeaveOut)?;
+        tell_damage(&set, context);
         drivers(path, &set, "folder of drivers", context)?;
     }
     Ok(found)
@@ -126,7 +127,7 @@ pub(super) fn folder(path: &Path, context: &Context) -> Result<bool> {
 /// A driver pack or an update; returns whether it was one.
 pub(super) fn archive(path: &Path, context: &Context) -> Result<bool> {
     let content = Content::from_path(path)?;
-    if let Some((package, _)) = VendorPackage::of_content(&content).unwrap_or(None) {
+    if let Some((package, _)) = damage_apart(VendorPackage::of_content(&content))?.unwrap_or(None) {
         vendor(path, &package, context)?;
         return Ok(true);
     }
@@ -148,10 +149,16 @@ pub(super) fn archive(path: &Path, context: &Context) -> Result<bool> {
     }
     let kind = pack.kind;
     let mut set = DriverSet::default();
-    set.add(path, &path.display().to_string())?;
+    set.add(path, &path.display().to_string(), IfDamaged::LeaveOut)?;
+    tell_damage(&set, context);
     let word = if kind == PackKind::Program { "self-extracting program" } else { kind.name() };
     drivers(path, &set, &format!("{word} with drivers"), context)?;
     Ok(true)
+}
+
+/// Says which packs inside are damaged: a look shows what can be read, and says what cannot.
+fn tell_damage(set: &DriverSet, context: &Context) {
+    set.damaged.iter().for_each(|damage| context.note(&format!("a pack is damaged: {damage}")));
 }
 
 fn drivers(path: &Path, set: &DriverSet, kind: &str, context: &Context) -> Result<()> {

@@ -11,6 +11,8 @@ use super::{
 };
 use crate::codec::{Decoded, Fault, copy_match};
 
+/// Bytes that are decoded between two looks at whether to stop.
+const GLANCE: usize = 256 << 10;
 /// Powers that a delta match can have.
 const POWERS: usize = 8;
 
@@ -76,6 +78,11 @@ struct Decisions {
 impl Decoder {
     /// Decodes `packed`, which holds exactly the bytes of `raw`.
     pub fn decode(&mut self, packed: &[u8], raw: &mut [u8]) -> Decoded {
+        self.decode_until(packed, raw, &|| false)
+    }
+
+    /// The same, ending with [`Fault::Stopped`] soon after `stop` says so: a chunk may take seconds.
+    pub fn decode_until(&mut self, packed: &[u8], raw: &mut [u8], stop: &dyn Fn() -> bool) -> Decoded {
         if raw.len() > MAX_CHUNK_LEN {
             return Err(Fault::Overlong { what: "a chunk", len: raw.len() as u64, at: 0 });
         }
@@ -103,7 +110,14 @@ impl Decoder {
         let mut recent_deltas = Recent([(1_u32, 0_u32), (2, 0), (3, 0), (4, 0)]);
         let mut before = Before::Literal;
         let mut at = 0;
+        let mut glance = GLANCE;
         while at < raw.len() {
+            if at >= glance {
+                if stop() {
+                    return Err(Fault::Stopped);
+                }
+                glance = at + GLANCE;
+            }
             if !range.decide(&mut decisions.is_match) {
                 raw[at] = self.literals.decode(&mut reader)? as u8;
                 at += 1;
