@@ -6,7 +6,6 @@ use crate::{
 };
 use neat_content::{Class, Error};
 use std::{
-    borrow::Cow,
     io::{ErrorKind, Write},
     process::ExitCode,
 };
@@ -37,7 +36,7 @@ pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
         return ExitCode::from(code);
     }
     let heading = if error.class() == Class::Unsafe { "refused" } else { "error" };
-    let message = wrapped(&shortened(&message), heading.len() + 2);
+    let message = wrapped(&outside::shortened(&message), heading.len() + 2);
     complain(&format!("{}{heading}:{:#} {message}", style::BAD, style::BAD));
     if !hint.is_empty() {
         complain(&format!("  {}what to do:{:#} {}", style::GOOD, style::GOOD, wrapped(&hint, 14)));
@@ -70,26 +69,6 @@ fn complain_raw(text: &str) {
     let _ = writeln!(anstream::stderr(), "{text}");
 }
 
-/// Longest word of a message; names may have thousands of letters.
-const LONGEST_WORD: usize = 400;
-
-/// A message whose overlong words have a mark in place of their middle.
-fn shortened(message: &str) -> Cow<'_, str> {
-    const KEPT: usize = LONGEST_WORD / 2 - 2;
-    if message.split(' ').all(|word| word.chars().count() <= LONGEST_WORD) {
-        return Cow::Borrowed(message);
-    }
-    let short = |word: &str| {
-        let letters: Vec<char> = word.chars().collect();
-        if letters.len() <= LONGEST_WORD {
-            return word.to_owned();
-        }
-        let (front, back) = (&letters[..KEPT], &letters[letters.len() - KEPT..]);
-        front.iter().chain(&['…']).chain(back).collect()
-    };
-    Cow::Owned(message.split(' ').map(short).collect::<Vec<_>>().join(" "))
-}
-
 fn is_closed_pipe(error: &Error) -> bool {
     matches!(error, Error::Io { source, .. } if source.kind() == ErrorKind::BrokenPipe)
 }
@@ -97,14 +76,6 @@ fn is_closed_pipe(error: &Error) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn long_names_lose_their_middle() {
-        let long = format!("{}{}", "a".repeat(5000), "z".repeat(5000));
-        let short = shortened(&long).into_owned();
-        assert!(short.starts_with("aaa") && short.ends_with("zzz") && short.chars().count() <= LONGEST_WORD);
-        assert!(matches!(shortened("a short message"), Cow::Borrowed(_)));
-    }
 
     #[test]
     fn every_class_has_its_code() {

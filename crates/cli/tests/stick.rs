@@ -90,7 +90,7 @@ fn what_cannot_be_a_stick_is_refused_and_leaves_nothing() {
         (vec!["stick", ISO, "--to", "x.img", "--boot-manager", "nothing"], 2, "no boot manager nothing"),
         (vec!["stick", ISO, "--to", "/dev/null"], 2, "is not a disk"),
         (vec!["stick", "missing.iso", "--to", "x.img"], 2, "missing.iso is not there"),
-        (vec!["stick", "bridge.stack.toml", "--to", "x.img"], 3, "CD001"),
+        (vec!["stick", "bridge.stack.toml", "--to", "x.img"], 2, "is a stack file, and a media is wanted"),
         (vec!["stick", "update", ISO, "--to", "there.img"], 2, "no FAT file system"),
     ] {
         let (found, error) = fails(&dir, &args);

@@ -18,7 +18,8 @@ pub(crate) fn run(args: &CheckAllArgs, context: &Context) -> Result<ExitCode> {
     if images::is_image(path)? {
         check_image(&images::open(path)?, &path.display().to_string(), &mut view, context)?;
     } else {
-        let outcome = check::check(path, &context.job())?;
+        let outcome = check::check(path, &context.job())
+            .map_err(|error| super::kind::explain(error, path, "a media"))?;
         (view.files, view.bytes) = (outcome.files, outcome.bytes);
         view.damage.extend(outcome.damage.into_iter().map(DamageView::plain));
         view.notes.clone_from(&outcome.media.warnings);

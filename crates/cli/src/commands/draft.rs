@@ -2,11 +2,10 @@
 
 use crate::{args::DraftArgs, context::Context};
 use neat_content::Result;
-use neat_media::read;
 use serde_json::json;
 
 pub(crate) fn run(args: &DraftArgs, context: &Context) -> Result<()> {
-    let media = read::open(&args.media)?;
+    let media = super::kind::media(&args.media)?;
     let text = neat_stack::draft(&media, &args.media.to_string_lossy());
     if context.json { context.print_json(&json!({ "stack": text })) } else { context.print_document(&text) }
 }

@@ -7,8 +7,7 @@ use crate::{
     show,
 };
 use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree};
-use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, open_path, to_tree};
-use neat_media::read;
+use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, to_tree};
 use neat_stack::{compression_for, install_image_path, open_image};
 use serde_json::json;
 use std::path::Path;
@@ -21,7 +20,7 @@ pub(super) fn open(path: &Path) -> Result<ImageFile> {
             "name the image file in it",
         ));
     }
-    open_path(path)
+    super::kind::image(path)
 }
 
 /// Whether `path` is an image file.
@@ -35,7 +34,7 @@ pub(super) fn open_anywhere(path: &Path, place: Option<&str>) -> Result<ImageFil
     if is_image(path)? {
         return open(path);
     }
-    let media = read::open(path)?;
+    let media = super::kind::media(path)?;
     let place = match place {
         Some(place) => place.to_owned(),
         None => install_image_path(&media.tree).ok_or_else(|| {
@@ -64,7 +63,7 @@ pub(super) fn open_tree(
                 "say which edition with --edition; `neatstack editions` lists them",
             ));
         }
-        return Ok(read::open(path)?.tree);
+        return Ok(super::kind::media(path)?.tree);
     };
     let image = open_anywhere(path, inside.image.as_deref())?;
     let number = image.find_edition(wanted)?;

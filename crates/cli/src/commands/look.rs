@@ -2,7 +2,7 @@
 
 mod packages;
 
-use super::read_text;
+use super::{kind::Kind, read_text};
 use crate::{
     args::{Digest, LookArgs},
     context::Context,
@@ -12,11 +12,13 @@ use crate::{
         media::{KnownView, MediaView},
     },
 };
-use neat_answer::{AnswerFile, Dialect, Model, check_file, check_model};
+use neat_answer::{AnswerFile, Dialect, Model, SiteList, check_file, check_model};
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of, read_known};
 use neat_depot::{INDEX_NAME, Index, Search};
 use neat_image::{is_image_file, open_path};
 use neat_media::{bootwalk, read, touchup};
+use neat_package::parse_devices;
+use neat_service::{Catalogue, Layout};
 use neat_stack::{LEDGER_KIND, Ledger, LedgerOutput, StackFile};
 use serde_json::json;
 use std::{path::Path, process::ExitCode, sync::Arc};
@@ -34,7 +36,7 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
         if args.known.is_some() {
             return Err(not_a_disc());
         }
-        if !packages::folder(path, context)? {
+        if !packages::folder(path, context)? && !known_kind(path, context)? {
             media(path, None, None, context)?;
         }
         return Ok(ExitCode::SUCCESS);
@@ -155,6 +157,7 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
         _ if packages::archive(path, context)? => Ok(()),
         _ => match Dialect::of_content(&Content::from_source(source)) {
             Some(dialect) if small => answer(path, dialect, context),
+            _ if known_kind(path, context)? => Ok(()),
             _ => Err(Error::Mismatch {
                 expected: "an ISO file, a stick, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
                 found: format!("something else in {}", path.display()),
@@ -162,6 +165,48 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
             }),
         },
     }
+}
+
+/// What only a kind can be said of, and how much is in it; returns whether it was one.
+fn known_kind(path: &Path, context: &Context) -> Result<bool> {
+    let Some(kind) = Kind::of(path)? else { return Ok(false) };
+    let text = || read_text(path, "file");
+    let (name, parts): (&str, Vec<(&str, String)>) = match kind {
+        Kind::Catalogue => {
+            let own = Catalogue::parse(&text()?)?;
+            let counts = format!(
+                "{}, {}, {}",
+                show::count(own.components.len() as u64, "component", "components"),
+                show::count(own.settings.len() as u64, "setting", "settings"),
+                show::count(own.profiles.len() as u64, "profile", "profiles")
+            );
+            ("catalogue", vec![("name", own.name), ("describes", counts)])
+        }
+        Kind::Layout => ("layout", vec![("name", Layout::parse(&text()?)?.name)]),
+        Kind::Sites => {
+            let own = SiteList::parse(&text()?)?;
+            ("site list", vec![("names", show::count(own.sites.len() as u64, "machine", "machines"))])
+        }
+        Kind::Devices => {
+            let own = parse_devices(&text()?)?;
+            ("list of devices", vec![("names", show::count(own.len() as u64, "device", "devices"))])
+        }
+        Kind::UpdateFolder => {
+            let files = std::fs::read_dir(path).map_err(Error::io("list", path))?.count();
+            ("folder of updates", vec![("holds", show::count(files as u64, "package", "packages"))])
+        }
+        _ => return Ok(false),
+    };
+    if context.json {
+        let mut value = json!({ "kind": name.replace(' ', "-"), "path": path.display().to_string() });
+        for (key, text) in parts {
+            value[key] = text.into();
+        }
+        return context.print_json(&value).map(|()| true);
+    }
+    let mut sheet = Sheet::default();
+    parts.into_iter().for_each(|(key, text)| sheet.row_if(key, &text));
+    context.print(&format!("{}{}", heading(path, name), sheet.text())).map(|()| true)
 }
 
 fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context: &Context) -> Result<()> {

@@ -13,6 +13,7 @@ mod editions;
 mod files;
 mod images;
 mod inventory;
+mod kind;
 mod look;
 mod master;
 mod parts;

@@ -42,8 +42,9 @@ pub(super) fn waiting(stack: &StackFile, path: &Path, uses: &[DepotUse], context
 
 /// Reads a stack file: its text, and what it says.
 pub(super) fn open(path: &Path) -> Result<(String, StackFile)> {
-    let text = read_text(path, "stack file")?;
-    let stack = StackFile::parse(&text).map_err(|error| error.within(path.display()))?;
+    let explain = |error| super::kind::explain(error, path, "a stack file");
+    let text = read_text(path, "stack file").map_err(explain)?;
+    let stack = StackFile::parse(&text).map_err(|error| explain(error.within(path.display())))?;
     Ok((text, stack))
 }
 

@@ -15,10 +15,7 @@ use neat_device::{
     simulated::{self, Simulated},
     write,
 };
-use neat_media::{
-    read,
-    stick::{Scheme, StickPlan},
-};
+use neat_media::stick::{Scheme, StickPlan};
 use neat_stack::{StickWish, plan_stick};
 use serde_json::json;
 use std::{
@@ -80,7 +77,7 @@ fn plan(
     len: Option<u64>,
     context: &Context,
 ) -> Result<(StickPlan, bool)> {
-    let media = read::open(source)?;
+    let media = super::kind::media(source)?;
     let is_image = matches!(Target::of(to, &args.device)?, Target::Image);
     let private = is_image && super::is_private(&media, args.readable, context)?;
     for warning in &media.warnings {

@@ -8,7 +8,6 @@ use crate::{
 };
 use neat_content::Result;
 use neat_device::{Device, file::ImageDevice, guard, update, write};
-use neat_media::read;
 use neat_stack::plan_stick_update;
 
 pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
@@ -22,7 +21,7 @@ pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
             open(disk, &args.device)?
         }
     };
-    let media = read::open(&args.source)?;
+    let media = super::kind::media(&args.source)?;
     let time = clock()?.fixed.unwrap_or(media.tree.newest());
     let job = context.job();
     // Where its bytes are to be read.

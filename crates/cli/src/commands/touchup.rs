@@ -9,10 +9,7 @@ use crate::{
 use neat_content::{
     Content, DigestKind, Error, IfThere, Output, PendingFile, Result, Source, Timestamp, digest_of,
 };
-use neat_media::{
-    read,
-    touchup::{self, Action, Disc},
-};
+use neat_media::touchup::{self, Action, Disc};
 use rustix::fs::ioctl_ficlone;
 use serde_json::json;
 use std::{
@@ -38,7 +35,7 @@ pub(crate) fn run(args: &TouchupArgs, context: &Context) -> Result<()> {
     refuse_existing(out, args.replace)?;
     let source = Source::open(&args.iso)?;
     let (pending, file) = PendingFile::create(out, IfThere::replace(args.replace))?;
-    if super::is_private(&read::open(&args.iso)?, args.readable, context)? {
+    if super::is_private(&super::kind::media(&args.iso)?, args.readable, context)? {
         pending.make_private()?;
     }
     if ioctl_ficlone(&file, source.file()?.as_ref()).is_err() {

@@ -28,7 +28,7 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
         None if read::is_disc(&source)? => Attached::Disc,
         Some(AttachedName::Stick) | None => Attached::Stick,
     };
-    let claimed = match read::open(&args.media) {
+    let claimed = match super::kind::media(&args.media) {
         Ok(media) => bootwalk::claims(&bootwalk::walk_media(&media, &source), attached.way()),
         // What cannot be read can be started all the same, by whoever says with what.
         Err(error) if args.firmware.is_some() => {

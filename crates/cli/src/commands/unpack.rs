@@ -2,11 +2,11 @@
 
 use crate::{args::UnpackArgs, context::Context, show};
 use neat_content::Result;
-use neat_media::{folder, read};
+use neat_media::folder;
 use serde_json::json;
 
 pub(crate) fn run(args: &UnpackArgs, context: &Context) -> Result<()> {
-    let mut media = read::open(&args.media)?;
+    let mut media = super::kind::media(&args.media)?;
     media.private = super::is_private(&media, args.readable, context)?;
     folder::unpack(&media, &args.dir, &context.job())?;
     let counts = media.tree.counts();

@@ -153,7 +153,7 @@ impl Sheet {
         let width = self.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
         let line = |(name, value): &(String, String)| {
             let padding = " ".repeat(width - name.chars().count());
-            let (name, value) = (outside::line(name), wrapped(value, width + 4));
+            let (name, value) = (outside::line(name), wrapped(&outside::shortened(value), width + 4));
             format!("  {}{name}{:#}{padding}  {value}\n", style::QUIET, style::QUIET)
         };
         self.rows.iter().map(line).collect()

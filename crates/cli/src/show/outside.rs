@@ -55,6 +55,26 @@ pub(crate) fn shown(text: &str) -> String {
     out
 }
 
+/// Longest word that is shown whole where people read; names and keys may have thousands of letters.
+const LONGEST_WORD: usize = 400;
+
+/// A message whose overlong words have a mark in place of their middle.
+pub(crate) fn shortened(message: &str) -> Cow<'_, str> {
+    const KEPT: usize = LONGEST_WORD / 2 - 2;
+    if message.split(' ').all(|word| word.chars().count() <= LONGEST_WORD) {
+        return Cow::Borrowed(message);
+    }
+    let short = |word: &str| {
+        let letters: Vec<char> = word.chars().collect();
+        if letters.len() <= LONGEST_WORD {
+            return word.to_owned();
+        }
+        let (front, back) = (&letters[..KEPT], &letters[letters.len() - KEPT..]);
+        front.iter().chain(&['…']).chain(back).collect()
+    };
+    Cow::Owned(message.split(' ').map(short).collect::<Vec<_>>().join(" "))
+}
+
 /// JSON text in which such characters are written as escapes, which say the same.
 pub(crate) fn json(text: &str) -> Cow<'_, str> {
     let raw = |c: char| c != '\n' && moves(c);
@@ -99,6 +119,14 @@ mod tests {
         let plain = text.replacen("\u{1b}[1m", "", 1).replacen("\u{1b}[0m", "", 1);
         assert!(plain.starts_with("head\n"), "{plain:?}");
         assert!(!plain.chars().any(|c| c != '\n' && moves(c)), "{plain:?}");
+    }
+
+    #[test]
+    fn long_names_lose_their_middle() {
+        let long = format!("{}{}", "a".repeat(5000), "z".repeat(5000));
+        let short = shortened(&long).into_owned();
+        assert!(short.starts_with("aaa") && short.ends_with("zzz") && short.chars().count() <= LONGEST_WORD);
+        assert!(matches!(shortened("a short message"), Cow::Borrowed(_)));
     }
 
     #[test]

@@ -349,7 +349,9 @@ impl<'a> TreeReader<'a> {
     /// ones (ECMA-119 9.3).
     fn add(&mut self, parent: NodeId, name: &str, meta: Meta, kind: NodeKind) -> Result<Option<NodeId>> {
         if self.tree.child(parent, name).is_some() {
-            self.warnings.push(format!("a second /{}/{name} is left out", self.tree.path(parent)));
+            let folder = self.tree.path(parent);
+            let slash = if folder.is_empty() { "" } else { "/" };
+            self.warnings.push(format!("a second /{folder}{slash}{name} is left out"));
             return Ok(None);
         }
         self.tree.add(parent, name, meta, kind).map(Some)

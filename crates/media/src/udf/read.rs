@@ -144,7 +144,9 @@ impl TreeReader<'_> {
         let hidden = fid.characteristics & FID_HIDDEN != 0;
         let meta = Meta { modified: icb.modified, mode: Some(mode(icb.permissions)), hidden };
         if self.tree.child(parent, &name).is_some() {
-            self.warnings.push(format!("a second /{}/{name} is left out", self.tree.path(parent)));
+            let folder = self.tree.path(parent);
+            let slash = if folder.is_empty() { "" } else { "/" };
+            self.warnings.push(format!("a second /{folder}{slash}{name} is left out"));
             return Ok(());
         }
         if self.tree.capacity() > MAX_ENTRIES {
