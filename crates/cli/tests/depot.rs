@@ -409,3 +409,73 @@ fn a_stack_file_takes_media_and_updates_from_a_depot() {
     assert_eq!(output.status.code(), Some(2));
     assert!(String::from_utf8_lossy(&output.stderr).contains("nobody says where that is"));
 }
+
+#[test]
+fn a_stack_file_that_names_a_key_takes_nothing_else() {
+    let (_keep, dir) = demo();
+    fs::create_dir(dir.join("store")).unwrap();
+    fs::copy(dir.join("quay-os-7.iso"), dir.join("store/quay-os-7.iso")).unwrap();
+    fs::copy(dir.join("updates/quay-7-2026-10.update.tar.zst"), dir.join("store/a.update.tar.zst")).unwrap();
+    ok(&dir, &["depot", "index", "store", "-q"]);
+    let key = json(&dir, &["depot", "key", "brackwater", "--json"])["key"].as_str().unwrap().to_owned();
+    let other = json(&dir, &["depot", "key", "other", "--json"])["key"].as_str().unwrap().to_owned();
+    assert_eq!(fails(&dir, &["depot", "key", "brackwater"]).0, 4, "keys are not overwritten");
+    let mode = fs::metadata(dir.join("brackwater.key")).unwrap();
+    assert_eq!(std::os::unix::fs::MetadataExt::mode(&mode) & 0o777, 0o600);
+    let id = json(&dir, &["depot", "search", "--depot", "store", "--json"])["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|item| item["kind"] == "media")
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let stack = |key: &str, update: &str| {
+        let text = format!(
+            "depot = \"store\"\nsigned_by = \"{key}\"\n[source]\nmedia = \"depot:{id}\"\n[[update]]\nfrom = \"{update}\"\n[media]\niso = \"o.iso\"\n"
+        );
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+    };
+    let local = "updates/quay-7-2026-10.update.tar.zst";
+    stack(&key, local);
+    let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
+    assert!(code == 3 && error.contains("depot.json.minisig is not there"), "{error}");
+    ok(&dir, &["depot", "sign", "store", "--key", "brackwater.key", "-q"]);
+    let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
+    assert!(code == 3 && error.contains("update.tar.zst.minisig is not there"), "{error}");
+    ok(&dir, &["depot", "sign", local, "--key", "brackwater.key"]);
+    ok(&dir, &["plan", "t.stack.toml"]);
+    // What the signed index describes needs no signature of its own.
+    let update = json(&dir, &["depot", "search", "--depot", "store", "--json"])["items"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|item| item["kind"] == "update")
+        .unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    stack(&key, &format!("depot:{update}"));
+    ok(&dir, &["plan", "t.stack.toml"]);
+    stack(&other, local);
+    let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
+    assert!(code == 3 && error.contains("another key"), "{error}");
+    stack("nonsense", local);
+    assert_eq!(fails(&dir, &["plan", "t.stack.toml"]).0, 2);
+    // One changed letter of the index, and one of the package.
+    stack(&key, local);
+    let index = fs::read_to_string(dir.join("store/depot.json")).unwrap();
+    fs::write(dir.join("store/depot.json"), index.replacen("Quay", "Quai", 1)).unwrap();
+    let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
+    assert!(code == 3 && error.contains("a signature of something else"), "{error}");
+    fs::write(dir.join("store/depot.json"), index).unwrap();
+    let (code, error) = fails(&dir, &["depot", "search", "--depot", &format!("store#key={other}")]);
+    assert!(code == 3 && error.contains("another key"), "{error}");
+    // The same over the network.
+    let served = Served::start(&dir);
+    let url = &served.url;
+    ok(&dir, &["depot", "search", "--depot", &format!("{url}#key={key}")]);
+    let (code, error) = fails(&dir, &["depot", "search", "--depot", &format!("{url}#key={other}")]);
+    assert!(code == 3 && error.contains("another key"), "{error}");
+}

@@ -1,6 +1,10 @@
 //! Reading a depot, from a folder or over HTTP.
 
-use crate::index::{INDEX_NAME, Index, Item, MAX_INDEX_LEN};
+use crate::{
+    Key, SIGNATURE_ENDING,
+    index::{INDEX_NAME, Index, Item, MAX_INDEX_LEN},
+    sign::{self, MAX_SIGNATURE_LEN},
+};
 use neat_content::{Advice, Content, Error, Result};
 use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
 use std::{
@@ -31,6 +35,8 @@ const PATH: &AsciiSet = &CONTROLS
 #[derive(Clone, Debug)]
 pub struct Depot {
     place: Place,
+    /// Who must have signed the index.
+    key: Option<Key>,
 }
 
 #[derive(Clone, Debug)]
@@ -41,8 +47,13 @@ enum Place {
 }
 
 impl Depot {
-    /// A depot at `location`: an `http://` address, or a folder, relative to `base`.
+    /// A depot at `location`: an `http://` address, or a folder, relative to `base`. With `#key=` and a public key behind
+    /// it, only an index that is signed with that key is taken.
     pub fn at(location: &str, base: &Path) -> Result<Self> {
+        let (location, key) = match location.split_once("#key=") {
+            Some((location, key)) => (location, Some(Key::parse(key)?)),
+            None => (location, None),
+        };
         let place = match location.split_once("://") {
             None => Place::Folder(base.join(location)),
             Some(("http", _)) => Place::Http(location.trim_end_matches('/').to_owned()),
@@ -53,7 +64,13 @@ impl Depot {
                 ));
             }
         };
-        Ok(Self { place })
+        Ok(Self { place, key })
+    }
+
+    /// The same depot, of which only an index is taken that is signed with `key`, besides a key in its address.
+    #[must_use]
+    pub fn signed_by(self, key: Option<Key>) -> Self {
+        Self { key: key.or(self.key), ..self }
     }
 
     /// Where it is, for people.
@@ -85,6 +102,9 @@ impl Depot {
         let text = match &self.place {
             Place::Folder(path) => {
                 let path = path.join(INDEX_NAME);
+                if let Some(key) = &self.key {
+                    sign::check_file(key, &path)?;
+                }
                 if !path.is_file() {
                     return Err(Error::request(
                         format!("there is no {}", path.display()),
@@ -93,7 +113,16 @@ impl Depot {
                 }
                 Content::from_path(&path)?.to_vec(MAX_INDEX_LEN, "index of a depot")?
             }
-            Place::Http(_) => self.get_index(patience)?,
+            Place::Http(_) => {
+                let text = self.get(INDEX_NAME, MAX_INDEX_LEN, patience)?;
+                if let Some(key) = &self.key {
+                    let name = format!("{INDEX_NAME}{SIGNATURE_ENDING}");
+                    let signature = self.get(&name, MAX_SIGNATURE_LEN, patience)?;
+                    let content = Content::from_bytes(text.as_slice());
+                    key.check(&content, &signature, &self.address(INDEX_NAME).unwrap_or_default())?;
+                }
+                text
+            }
         };
         let text = String::from_utf8(text).map_err(|_| Error::Mismatch {
             expected: "the index of a depot".into(),
@@ -103,25 +132,23 @@ impl Depot {
         text.and_then(|text| Index::parse(&text)).map_err(|error| error.within(self.location()))
     }
 
-    fn get_index(&self, patience: Duration) -> Result<Vec<u8>> {
-        let address = self.address(INDEX_NAME).unwrap_or_default();
+    /// A small file of the depot, at most `limit` bytes.
+    fn get(&self, name: &str, limit: u64, patience: Duration) -> Result<Vec<u8>> {
+        let address = self.address(name).unwrap_or_default();
         let mut response = agent(patience).get(&address).call().map_err(|error| failed(&address, &error))?;
         let status = response.status().as_u16();
         if status != 200 {
             return Err(Error::Mismatch {
-                expected: "the index of a depot".into(),
+                expected: format!("{name} of a depot"),
                 found: format!("the answer {status} from {address}"),
                 hint: "check the depot's address, and that it serves a depot".into(),
             });
         }
         let mut bytes = Vec::new();
         let reader = response.body_mut().as_reader();
-        reader
-            .take(MAX_INDEX_LEN + 1)
-            .read_to_end(&mut bytes)
-            .map_err(Error::io("read", Path::new(&address)))?;
-        if bytes.len() as u64 > MAX_INDEX_LEN {
-            let (limit, found) = (MAX_INDEX_LEN, bytes.len() as u64);
+        reader.take(limit + 1).read_to_end(&mut bytes).map_err(Error::io("read", Path::new(&address)))?;
+        if bytes.len() as u64 > limit {
+            let found = bytes.len() as u64;
             return Err(Error::Limit {
                 what: format!("size in bytes of {address}"),
                 offset: 0,

@@ -64,6 +64,8 @@ pub struct Server {
 struct Shared {
     folder: PathBuf,
     index_text: Bytes,
+    /// Signature of the index, where there is one.
+    signature: Option<Bytes>,
     items: HashMap<String, Item>,
 }
 
@@ -79,9 +81,19 @@ impl Server {
         let listener = TcpListener::bind(at).map_err(unheard)?;
         listener.set_nonblocking(true).map_err(unheard)?;
         let address = listener.local_addr().map_err(unheard)?;
+        // The text as it lies there is what was signed.
+        let path = folder.join(INDEX_NAME);
+        let index_text = neat_content::read_small(&path, crate::index::MAX_INDEX_LEN, "index of a depot")?;
+        let signed = crate::sign::signature_path(&path);
+        let signature = if signed.is_file() {
+            Some(neat_content::read_small(&signed, crate::sign::MAX_SIGNATURE_LEN, "signature")?.into())
+        } else {
+            None
+        };
         let shared = Shared {
             folder: folder.to_owned(),
-            index_text: index.to_text()?.into(),
+            index_text: index_text.into(),
+            signature,
             items: index.items.into_iter().map(|item| (item.file.clone(), item)).collect(),
         };
         Ok(Self { listener, address, shared: Arc::new(shared) })
@@ -141,6 +153,10 @@ impl Shared {
             let answer = hyper::Response::builder().header(CONTENT_TYPE, "application/json").body(body);
             return answer.unwrap_or_else(|_| text(StatusCode::INTERNAL_SERVER_ERROR, "\n"));
         }
+        if let Some(signature) = self.signature.as_ref().filter(|_| is_signature(&path)) {
+            let body = Either::Left(Full::new(if is_head { Bytes::new() } else { signature.clone() }));
+            return hyper::Response::new(body);
+        }
         // Only what the index names is there, whatever lies beside it.
         let Some(item) = self.items.get(path.as_ref()) else {
             return text(StatusCode::NOT_FOUND, "the depot has no such file\n");
@@ -172,6 +188,11 @@ impl Shared {
         };
         answer.body(body).unwrap_or_else(|_| text(StatusCode::INTERNAL_SERVER_ERROR, "\n"))
     }
+}
+
+/// Whether a path is that of the index's signature.
+fn is_signature(path: &str) -> bool {
+    path.strip_suffix(crate::sign::SIGNATURE_ENDING) == Some(INDEX_NAME)
 }
 
 /// First byte and the one after the last that are wanted; `None` for all. `Err` when there are no such bytes.

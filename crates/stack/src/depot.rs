@@ -2,7 +2,7 @@
 
 use crate::{EditionSummary, StackFile, install_image_path, open_image};
 use neat_content::{Content, Error, Event, Job, ReadAt, Result, Source, Timestamp, damage_apart};
-use neat_depot::{Depot, FetchOptions, INDEX_NAME, Index, Item, ItemKind, Reference, digests_of};
+use neat_depot::{Depot, FetchOptions, INDEX_NAME, Index, Item, ItemKind, Key, Reference, digests_of};
 use neat_media::read;
 use neat_package::{Pack, Update};
 use serde::{Deserialize, Serialize};
@@ -245,6 +245,7 @@ pub fn resolve_depot(
     places: &DepotPlaces<'_>,
     job: &Job<'_>,
 ) -> Result<Vec<DepotUse>> {
+    let key = stack.signed_by.as_deref().map(Key::parse).transpose()?;
     let mut slots: Vec<&mut String> = Vec::new();
     if let Some(source) = &mut stack.source {
         slots.push(&mut source.media);
@@ -261,7 +262,7 @@ pub fn resolve_depot(
             "write `depot = \"http://…\"` (or a folder) at the top of the stack file, or give --depot",
         ));
     };
-    let depot = Depot::at(location, base)?;
+    let depot = Depot::at(location, base)?.signed_by(key);
     let index = depot.index(places.options.patience)?;
     let mut uses = Vec::new();
     for slot in slots {
@@ -288,6 +289,7 @@ pub fn resolve_depot(
         });
         *slot = path;
     }
+    stack.vouched_for.extend(uses.iter().map(|own: &DepotUse| own.path.clone()));
     Ok(uses)
 }
 

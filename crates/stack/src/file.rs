@@ -7,7 +7,7 @@ use neat_media::stick::Scheme;
 use neat_service::SettingValue;
 use schemars::JsonSchema;
 use serde::Deserialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// A recipe. Paths are relative to the file.
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
@@ -22,6 +22,12 @@ pub struct StackFile {
     pub title: String,
     /// The depot that `depot:` means: an http:// address, or a folder.
     pub depot: Option<String>,
+    /// A public key: only depots and update packages that are signed with it are taken.
+    pub signed_by: Option<String>,
+    /// Updates that came from a depot whose index was signed, by their paths.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub(crate) vouched_for: HashSet<String>,
     /// What it starts from; a media that only boots kernels may start from nothing.
     pub source: Option<SourceSection>,
     /// Catalogues of components, settings and profiles.

@@ -18,6 +18,7 @@ use Key::{Any, Table, Value};
 const STACK: &[(&str, Key)] = &[
     ("title", Value),
     ("depot", Value),
+    ("signed_by", Value),
     ("source", Table(&[("media", Value), ("sha256", Value), ("image_from", Value), ("editions", Value)])),
     ("catalogues", Value),
     ("layouts", Value),

@@ -110,6 +110,27 @@ Example:
         #[arg(long, value_name = "TEXT")]
         title: Option<String>,
     },
+    /// Make a pair of keys to sign depots and update packages with
+    #[command(after_help = "\
+NAME.pub is for everybody: its second line goes into `signed_by` of stack files, or behind `#key=` of a depot's address. \
+NAME.key signs, has no password and is for you alone.
+
+Example:
+  neatstack depot key brackwater")]
+    Key {
+        /// What the two files are called, without an ending
+        name: PathBuf,
+    },
+    /// Sign a depot's index, or update packages: a file NAME.minisig beside each
+    #[command(after_help = "Example:\n  neatstack depot sign store/ --key brackwater.key")]
+    Sign {
+        /// Folders of depots, or files
+        #[arg(required = true)]
+        paths: Vec<PathBuf>,
+        /// The secret key
+        #[arg(long, value_name = "NAME.key")]
+        key: PathBuf,
+    },
     /// Offer a depot over HTTP until stopped
     #[command(after_help = "Example:\n  neatstack depot serve store/ --port 8470")]
     Serve {

@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, digest_of};
+use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, commit_together, digest_of};
 use neat_depot::{Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
 use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
 use serde_json::json;
@@ -22,6 +22,8 @@ const USUAL: &str = "http://127.0.0.1:8470";
 pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
     match &args.action {
         DepotAction::Index { folder, title } => index(folder, title.as_deref(), context),
+        DepotAction::Key { name } => key(name, context),
+        DepotAction::Sign { paths, key } => sign(paths, key, context),
         DepotAction::Serve { folder, port, address } => {
             let server = Server::bind(folder, *address, *port)?;
             let (url, items) = (server.url(), server.items());
@@ -94,6 +96,56 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
             context.print(&show::depot::fetched(item, &path, fetched.as_ref()))
         }
     }
+}
+
+/// Makes a pair of keys.
+fn key(name: &Path, context: &Context) -> Result<()> {
+    let path = |ending: &str| {
+        let mut path = name.as_os_str().to_owned();
+        path.push(ending);
+        PathBuf::from(path)
+    };
+    let (public_path, secret_path) = (path(".pub"), path(".key"));
+    let (public, secret) = neat_depot::new_keys()?;
+    let mut ready = Vec::new();
+    for (path, text) in [(&public_path, &public), (&secret_path, &secret)] {
+        let (pending, mut output) = PendingFile::create_output(path, IfThere::Refuse, None)?;
+        if path == &secret_path {
+            pending.make_private()?;
+        }
+        output.write_bytes(text.as_bytes())?;
+        ready.push((pending, output.finish()?.0));
+    }
+    commit_together(ready)?;
+    let word = public.lines().nth(1).unwrap_or_default();
+    if context.json {
+        let (public_path, secret_path) =
+            (public_path.display().to_string(), secret_path.display().to_string());
+        return context.print_json(
+            &json!({ "kind": "depot-key", "public": public_path, "secret": secret_path, "key": word }),
+        );
+    }
+    context.print(&show::depot::keys(&public_path, &secret_path, word))
+}
+
+/// Signs indexes and packages.
+fn sign(paths: &[PathBuf], key: &Path, context: &Context) -> Result<()> {
+    let secret = super::read_text(key, "secret key")?;
+    let mut signed = Vec::new();
+    for path in paths {
+        let path = if path.is_dir() { path.join(INDEX_NAME) } else { path.clone() };
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let text = neat_depot::sign(&secret, &Content::from_path(&path)?, &name, &context.job())?;
+        let signature = neat_depot::signature_path(&path);
+        let (pending, mut output) = PendingFile::create_output(&signature, IfThere::Replace, None)?;
+        output.write_bytes(text.as_bytes())?;
+        pending.commit(output.finish()?.0)?;
+        signed.push(signature.display().to_string());
+    }
+    if context.json {
+        return context.print_json(&json!({ "kind": "depot-sign", "signatures": signed }));
+    }
+    signed.iter().try_for_each(|path| context.print_line(path))
 }
 
 fn index(folder: &Path, title: Option<&str>, context: &Context) -> Result<()> {

@@ -14,6 +14,15 @@ pub(crate) fn serving(url: &str, items: usize) -> String {
     format!("{}{}", heading_line(url, &format!("a depot of {files}")), sheet.text())
 }
 
+/// A new pair of keys.
+pub(crate) fn keys(public: &Path, secret: &Path, word: &str) -> String {
+    let mut sheet = Sheet::default();
+    sheet.row("secret", format!("{}, for you alone: it has no password", secret.display()));
+    sheet.row("stack files", format!("signed_by = \"{word}\""));
+    sheet.row("depots", format!("http://…#key={word}"));
+    heading_line(&public.display().to_string(), "public key") + &sheet.text()
+}
+
 /// A request that was answered.
 pub(crate) fn request(request: &Request) -> String {
     let Request { from, path, status, bytes } = request;

@@ -9,6 +9,7 @@ use crate::{
     plan::Weight,
 };
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree};
+use neat_depot::{Key, check_file};
 use neat_media::folder;
 use neat_package::{DriverSet, IfDamaged, Update, parse_devices};
 use neat_registry::RegText;
@@ -80,9 +81,20 @@ impl Inputs {
         for path in &stack.catalogues {
             inputs.catalogues.push(Catalogue::open(&editor.local(path))?);
         }
+        let key = stack.signed_by.as_deref().map(Key::parse).transpose()?;
         for section in &stack.update {
             for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
                 job.check()?;
+                // What came from a depot was compared with its index, and that with the key.
+                if let Some(key) = key.as_ref().filter(|_| !stack.vouched_for.contains(&section.from)) {
+                    if path.is_dir() {
+                        return Err(Error::request(
+                            format!("{name} is a folder, and `signed_by` wants signed packages"),
+                            "make a package of it with `neatstack update new` and sign that with `neatstack depot sign`",
+                        ));
+                    }
+                    check_file(key, &path)?;
+                }
                 if super::vendor::is_cabinet(&path)? {
                     continue;
                 }
