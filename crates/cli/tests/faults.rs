@@ -88,13 +88,13 @@ fn sound_output(dir: &Path, args: &[&str], output: &str) -> BTreeMap<PathBuf, Ve
     sound
 }
 
+/// Folder, command, output, what the output should be, exit code, messages, and what was done: whether it struck.
+type Check<'a> =
+    dyn Fn(&Path, &[&str], &str, &BTreeMap<PathBuf, Vec<u8>>, Option<i32>, &str, &str) -> bool + 'a;
+
 /// Tampers with every call of a kind, the first, the second and so on, thinned out where there are many, until the
 /// command no longer makes so many. `check` gets what came out.
-fn at_every_place(
-    call: &str,
-    what: &str,
-    check: &dyn Fn(&Path, &[&str], &str, &BTreeMap<PathBuf, Vec<u8>>, Option<i32>, &str, &str) -> bool,
-) {
+fn at_every_place(call: &str, what: &str, check: &Check<'_>) {
     let (_keep, dir) = prepared();
     let sources: BTreeMap<PathBuf, Vec<u8>> =
         ["quay-os-7.iso", "install.wim"].iter().flat_map(|name| bytes_of(&dir.join(name))).collect();

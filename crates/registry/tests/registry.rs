@@ -562,7 +562,10 @@ fn kept_fuzz_inputs_do_not_panic() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/kept");
     for entry in std::fs::read_dir(folder).unwrap() {
         let bytes = std::fs::read(entry.unwrap().path()).unwrap();
-        let _ = Hive::read(bytes.clone()).map(|hive| hive.write());
+        if let Ok(hive) = Hive::read(bytes.clone()) {
+            let written = Hive::read(hive.write().unwrap()).unwrap();
+            assert!(compare(&hive, &written, "").is_empty());
+        }
         let _ = RegText::read(&bytes);
     }
 }

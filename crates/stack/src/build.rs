@@ -146,6 +146,11 @@ impl Prepared<'_> {
         output.write_bytes(ledger.to_text()?.as_bytes())?;
         let mut ready = written.ready;
         ready.push((pending, output.finish()?.0));
+        if let Some(time) = self.recipe.clock.fixed.and_then(neat_content::Timestamp::to_system_time) {
+            for (_, file) in &ready {
+                file.set_modified(time).map_err(Error::io("set the time of what was built beside", &main))?;
+            }
+        }
         commit_together(ready)?;
         Ok(BuildOutcome { main, ledger_path, ledger })
     }

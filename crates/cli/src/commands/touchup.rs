@@ -47,7 +47,14 @@ pub(crate) fn run(args: &TouchupArgs, context: &Context) -> Result<()> {
     }
     let again = file.try_clone().map_err(Error::io("open again", out))?;
     let pending = std::cell::Cell::new(Some((pending, file)));
-    let commit = || pending.take().map_or(Ok(()), |(pending, file)| pending.commit(file));
+    let fixed = clock()?.fixed.and_then(Timestamp::to_system_time);
+    let commit = || {
+        let Some((pending, file)) = pending.take() else { return Ok(()) };
+        if let Some(time) = fixed {
+            file.set_modified(time).map_err(Error::io("set the time of", out))?;
+        }
+        pending.commit(file)
+    };
     finish(work, Disc::from_file(again, out)?, out, args, context, &commit)
 }
 

@@ -144,10 +144,37 @@ impl Disc {
     /// `Request` for paths that are not there, are there already or cannot be; nothing is written then.
     pub fn apply(&mut self, actions: Vec<Action>, time: Timestamp, job: &Job<'_>) -> Result<Outcome> {
         let result = apply_to(&self.source, &mut self.store, actions, time, job);
-        let mut outcome = result.map_err(|error| error.within(self.store.path.display()))?;
+        let mut outcome = result.map_err(|error| self.restored_after(error))?;
         outcome.settled = self.settled;
         self.source = source_of(&self.store)?;
         Ok(outcome)
+    }
+
+    /// Puts the disc back after a touch-up that the system did not let come to its end, and says so.
+    fn restored_after(&mut self, error: Error) -> Error {
+        let place = self.store.path.display().to_string();
+        if !error.is_io() {
+            return error.within(place);
+        }
+        match self.put_back() {
+            Ok(()) => Error::failed(format!("{place}: {error}; the disc is as it was before"), error.hint()),
+            Err(_) => Error::failed(
+                format!("{place}: {error}; the disc is between old and new"),
+                Advice::UndoTouchup,
+            ),
+        }
+    }
+
+    fn put_back(&mut self) -> Result<()> {
+        let source = source_of(&self.store)?;
+        if commit::settle(&source, &mut self.store)? || source.len() == self.source.len() {
+            return Ok(());
+        }
+        if journal::Trailer::read(&source, source.len())?.is_some() {
+            return Err(Error::internal("a touch-up failed after its end"));
+        }
+        // Longer, and nothing says that anything before was changed.
+        commit::Store::set_len(&mut self.store, self.source.len())
     }
 
     /// Takes back the latest `count` touch-ups (all there are when it is `None`), byte for byte. One that was cut off
