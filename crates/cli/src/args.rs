@@ -39,7 +39,7 @@ First steps:
   neatstack build my.stack.toml      do it
 
 Exit codes: 0 done · 1 the work failed · 2 wrong usage · 3 the input is damaged or not what it says · \
-4 refused for safety · 130 stopped";
+4 refused for safety · 70 a fault of the program · 130 stopped";
 
 /// Options of every command.
 #[derive(Clone, Debug, Args)]

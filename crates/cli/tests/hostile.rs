@@ -614,3 +614,52 @@ fn of_builds_that_write_one_name_at_once_one_wins() {
         assert!(!names(&dir).iter().any(|name| name.contains("unfinished")));
     }
 }
+
+#[test]
+fn another_kind_of_input_is_named_and_is_no_damage() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["take", "quay-os-7.iso", "sources/install.wim", "--to", "."]);
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    for (args, words) in [
+        (vec!["draft", "bridge.stack.toml"], "is a stack file, and a media is wanted"),
+        (vec!["unpack", "install.wim", "o"], "is an image file, and a media is wanted"),
+        (vec!["check", "machines.csv"], "is a site list, and a media is wanted"),
+        (vec!["stick", "quay.catalogue.toml", "--to", "o.img"], "is a catalogue, and a media is wanted"),
+        (vec!["files", "bridge-answers.xml"], "is an answer file, and a media is wanted"),
+        (vec!["stick", "updates", "--to", "o.img"], "is a folder of updates, and a media is wanted"),
+        (vec!["repack", "quay-os-7.iso", "-o", "o.wim"], "is an ISO file, and an image file is wanted"),
+        (
+            vec!["join", "out/bridge.ledger.json", "-o", "o.wim"],
+            "is the ledger of a build, and an image file is wanted",
+        ),
+        (vec!["plan", "quay-os-7.iso"], "is an ISO file, and a stack file is wanted"),
+        (vec!["plan", "bridge.answer.toml"], "is answers in the neutral form, and a stack file is wanted"),
+        (vec!["build", "bridge-console.devices.txt"], "is a list of devices, and a stack file is wanted"),
+    ] {
+        let (code, error) = fails(&dir, &args);
+        assert!(code == 2 && error.contains(words), "{args:?}: {code} {error}");
+    }
+    for (path, kind) in [
+        ("quay.catalogue.toml", "catalogue"),
+        ("machines.csv", "site-list"),
+        ("bridge-console.devices.txt", "list-of-devices"),
+        ("updates", "folder-of-updates"),
+    ] {
+        assert_eq!(json(&dir, &["look", path, "--json"])["kind"], kind);
+    }
+}
+
+#[test]
+fn a_touchup_that_the_system_ends_is_taken_back() {
+    let (_keep, dir) = demo();
+    let before = fs::read(dir.join("quay-os-7.iso")).unwrap();
+    fs::write(dir.join("big.bin"), vec![3; 20 << 20]).unwrap();
+    let script = format!(
+        "ulimit -f 12000; cd '{}'; exec {PROGRAM} touchup quay-os-7.iso put big.bin=a.bin",
+        dir.display()
+    );
+    let output = Command::new("bash").args(["-c", &script]).output().unwrap();
+    let error = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.code() == Some(1) && error.contains("the disc is as it was before"), "{error}");
+    assert!(fs::read(dir.join("quay-os-7.iso")).unwrap() == before);
+}

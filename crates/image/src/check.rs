@@ -93,7 +93,10 @@ pub fn check(image: &ImageFile, threads: usize, job: &Job<'_>) -> Result<CheckOu
     if let Err(error) = damage_apart(image.check_integrity(job))? {
         outcome.damage.push(plain(format!("the integrity table does not fit: {error}")));
     }
-    outcome.damage.sort_by(|a, b| (&a.hits, &a.what).cmp(&(&b.hits, &b.what)));
+    // What hits files comes first.
+    outcome
+        .damage
+        .sort_by(|a, b| (a.hits.is_empty(), &a.hits, &a.what).cmp(&(b.hits.is_empty(), &b.hits, &b.what)));
     Ok(outcome)
 }
 

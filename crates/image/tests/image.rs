@@ -415,6 +415,16 @@ fn blobs_of_4_gib_have_tables_twice_as_wide() {
         });
     result.unwrap();
     assert_eq!(seen, raw_len);
+    // A part is had without the rest, also behind 4 GiB.
+    for (start, end) in [(0, 1), (raw_len - 6, raw_len), (CHUNK as u64 - 1, CHUNK as u64 + 1), (9, 9)] {
+        let mut part = Vec::new();
+        let mut take = |block: &[u8]| {
+            part.extend_from_slice(block);
+            Ok(())
+        };
+        Unpacker::default().unpack(&stored, start..end, &Job::silent(), &mut take).unwrap();
+        assert_eq!(part, vec![7; (end - start) as usize]);
+    }
 }
 
 #[test]

@@ -329,7 +329,10 @@ mod tests {
             ("line 2: there is no key `source.medai`", "did you mean `media`?")
         );
         let (text, hint) = message("[qqq]\n");
-        assert!(text.contains("`qqq`") && hint.starts_with("known here: title, depot, source"), "{hint}");
+        assert!(
+            text.contains("`qqq`") && hint.starts_with("known here: title, depot, signed_by, source"),
+            "{hint}"
+        );
         let (text, _) = message("[[menu.entry]]\nid = \"a\"\nanswer = { flie = \"x\" }\n");
         assert!(text.contains("line 3: there is no key `menu.entry.answer.flie`"), "{text}");
     }

@@ -131,7 +131,8 @@ impl CheckView {
         }
         text.push_str(&sheet.text());
         for damage in &self.damage {
-            let place = damage.image.as_ref().map(|image| format!("{image}: ")).unwrap_or_default();
+            let unsaid = damage.image.as_ref().filter(|image| !damage.what.contains(image.as_str()));
+            let place = unsaid.map(|image| format!("{image}: ")).unwrap_or_default();
             let what = super::wrapped(&format!("{place}{}", damage.what), 11);
             text.push_str(&format!("  {}damaged{:#}  {what}\n", style::BAD, style::BAD));
             for hit in damage.hits.iter().take(SHOWN) {
