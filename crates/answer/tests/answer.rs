@@ -12,7 +12,7 @@
 mod support;
 
 use neat_answer::{
-    AnswerFile, Dialect, Finding, Gravity, Model, Secrets, check_file,
+    AnswerFile, Change, Dialect, Finding, Gravity, Model, Secrets, check_file,
     model::{Account, Command, Secret, SecretValue, Stage},
     read_file, write_model,
 };
@@ -295,4 +295,17 @@ fn own_parts_go_into_the_file_as_they_are() {
     }
     model.own = vec![own(Dialect::Unattend, "nowhere", "<component name=\"x\"/>")];
     assert!(write_model(&model, Dialect::Unattend, &mut secrets()).is_err());
+}
+
+#[test]
+fn a_kickstart_section_without_an_end_swallows_nothing() {
+    let text = "lang en_GB.UTF-8\nkeyboard gb\n%packages\n@core\n%end\n%pre\necho open\n";
+    let file = AnswerFile::parse(text.as_bytes()).unwrap();
+    let command = Command::new(Stage::SystemInstalled, "fuzzed");
+    let change = Change::Insert { command, at: Some(1) };
+    let (bytes, ..) = file.with_commands(Stage::SystemInstalled, &change).unwrap();
+    let again = AnswerFile::parse(&bytes).unwrap();
+    let commands = read_file(&again).unwrap().model.command;
+    assert!(commands.iter().any(|own| own.run.contains("fuzzed")), "{}", again.text);
+    assert!(again.text.ends_with("%pre\necho open\n"), "{}", again.text);
 }

@@ -136,12 +136,9 @@ impl Index {
     pub fn to_text(&self) -> Result<String> {
         let mut sorted = self.clone();
         sorted.items.sort_by(|a, b| (&a.id, a.age(), &a.file).cmp(&(&b.id, b.age(), &b.file)));
-        serde_json::to_string_pretty(&sorted).map(|text| text + "\n").map_err(|error| {
-            Error::request(
-                format!("the index cannot be written: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        })
+        serde_json::to_string_pretty(&sorted)
+            .map(|text| text + "\n")
+            .map_err(|error| Error::internal(format!("the index cannot be written: {error}")))
     }
 
     /// The items that fit, the newest first.

@@ -355,12 +355,7 @@ fn compare(
             job.event(Event::BytesDone(bytes));
         }
         drop(send_full);
-        digesting.join().map_err(|_| {
-            Error::failed(
-                "comparing ended in a fault of Neat Stack",
-                "report this with the command that you gave",
-            )
-        })
+        digesting.join().map_err(|_| Error::internal("the thread that compares gave up"))
     })?;
     if let Some(check) = wrong {
         return Err(differs(device, &name(check), check.offset, u64::from(check.len)));

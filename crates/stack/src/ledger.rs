@@ -121,11 +121,8 @@ impl Ledger {
 
     /// The text of the ledger.
     pub fn to_text(&self) -> Result<String> {
-        serde_json::to_string_pretty(self).map(|text| text + "\n").map_err(|error| {
-            Error::request(
-                format!("the ledger cannot be written: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        })
+        serde_json::to_string_pretty(self)
+            .map(|text| text + "\n")
+            .map_err(|error| Error::internal(format!("the ledger cannot be written: {error}")))
     }
 }

@@ -113,10 +113,7 @@ pub fn run(
             .into_iter()
             .map(|one| {
                 one.join().unwrap_or_else(|_| {
-                    Err(neat_content::Error::request(
-                        "the trial ended in a fault of Neat Stack",
-                        "report this with the command that you gave",
-                    ))
+                    Err(neat_content::Error::internal("the thread that watches the machine gave up"))
                 })
             })
             .collect()

@@ -50,12 +50,8 @@ impl Picture {
 
     /// The picture as a PNG file.
     pub(crate) fn to_png(&self) -> Result<Vec<u8>> {
-        let failed = |error: png::EncodingError| {
-            Error::request(
-                format!("the picture cannot be written: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        };
+        let failed =
+            |error: png::EncodingError| Error::internal(format!("the picture cannot be written: {error}"));
         let mut out = Vec::new();
         let mut encoder = png::Encoder::new(&mut out, self.width, self.height);
         encoder.set_color(png::ColorType::Rgb);

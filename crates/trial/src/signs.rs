@@ -60,9 +60,8 @@ pub(crate) struct Signs {
 impl Signs {
     /// Those that come with the program.
     pub(crate) fn known() -> Result<Self> {
-        toml::from_str(include_str!("signs.toml")).map_err(|error| {
-            Error::request(format!("signs.toml: {}", error.message()), "report this as a fault of Neat Stack")
-        })
+        toml::from_str(include_str!("signs.toml"))
+            .map_err(|error| Error::internal(format!("signs.toml: {}", error.message())))
     }
 
     /// The farthest stage that `text` shows, with the line that shows it.

@@ -69,7 +69,10 @@ impl Face for Kickstart {
                 let (commands, sections) = split(&after);
                 let text = pieces::rewrite(&marked, &parts(&blocks), &old_commands, &commands, first);
                 let blocks = parse(&text)?;
-                pieces::rewrite(&text, &parts(&blocks), &old_sections, &sections, text.len())
+                // Behind a section that does not end, new ones would belong to it.
+                let open = blocks.last().filter(|block| block.is_section() && !block.is_closed);
+                let end = open.map_or(text.len(), |block| block.span.start);
+                pieces::rewrite(&text, &parts(&blocks), &old_sections, &sections, end)
             }
         };
         Ok(Written { text, files: shell::side_files(saying.model), findings })

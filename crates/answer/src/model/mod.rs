@@ -202,12 +202,8 @@ impl Model {
 
     /// The TOML form.
     pub fn to_toml(&self) -> Result<String> {
-        toml::to_string(self).map_err(|error| {
-            Error::request(
-                format!("the answers cannot be written as TOML: {error}"),
-                "report this as a fault of Neat Stack",
-            )
-        })
+        toml::to_string(self)
+            .map_err(|error| Error::internal(format!("the answers cannot be written as TOML: {error}")))
     }
 
     /// Whether a text is meant as a model: TOML that says its format.
