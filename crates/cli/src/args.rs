@@ -54,7 +54,7 @@ pub(crate) struct Global {
     /// Print how long each step took
     #[arg(short, long, global = true)]
     pub verbose: bool,
-    /// Threads that compress; 0 stands for as many as there are cores
+    /// Threads that compress and check; 0 stands for as many as there are cores
     #[arg(long, value_name = "N", default_value_t = 0, global = true, help_heading = "Work")]
     pub threads: usize,
     /// Use colours
