@@ -133,8 +133,8 @@ impl PendingFile {
         commit_together(vec![(self, file)])
     }
 
-    /// Gives the file its name. Where `can_undo`, a file that it replaces keeps living under the temporary name.
-    fn give_name(&mut self, can_undo: bool) -> Result<Named> {
+    /// Gives the file its name. A file that it replaces keeps living under the temporary name, where the file system can.
+    fn give_name(&mut self) -> Result<Named> {
         self.temporary.check_ours(&self.final_path)?;
         let (from, to) = (self.temporary.path.clone(), &self.final_path);
         let failed = |error: io::Error| Error::io("give its name to", to)(error);
@@ -150,7 +150,7 @@ impl PendingFile {
         if to.symlink_metadata().is_ok_and(|found| found.is_dir()) {
             return Err(failed(io::ErrorKind::IsADirectory.into()));
         }
-        if can_undo && renameat_with(CWD, &from, CWD, to, RenameFlags::EXCHANGE).is_ok() {
+        if renameat_with(CWD, &from, CWD, to, RenameFlags::EXCHANGE).is_ok() {
             return Ok(Named::Exchanged);
         }
         fs::rename(&from, to).map_err(failed)?;
@@ -197,10 +197,9 @@ pub fn commit_together(outputs: Vec<(PendingFile, File)>) -> Result<()> {
         file.sync_all().map_err(Error::io("sync", &pending.final_path))?;
     }
     let mut outputs: Vec<PendingFile> = outputs.into_iter().map(|(pending, _)| pending).collect();
-    let several = outputs.len() > 1;
     let mut done = Vec::new();
     for n in 0..outputs.len() {
-        match outputs[n].give_name(several) {
+        match outputs[n].give_name() {
             Ok(named) => done.push(named),
             Err(error) => {
                 for (pending, named) in outputs.iter_mut().zip(done).rev() {
@@ -210,6 +209,16 @@ pub fn commit_together(outputs: Vec<(PendingFile, File)>) -> Result<()> {
             }
         }
     }
+    let mut folders: Vec<PathBuf> =
+        outputs.iter().map(|pending| folder_of(&pending.final_path).to_owned()).collect();
+    folders.dedup();
+    if let Err(error) = folders.iter().try_for_each(|folder| sync_folder(folder)) {
+        // The names might not survive a power cut, so nobody gets to rely on them.
+        for (pending, named) in outputs.iter_mut().zip(done).rev() {
+            pending.take_name_back(named);
+        }
+        return Err(error);
+    }
     for (pending, named) in outputs.iter_mut().zip(done) {
         if named == Named::Exchanged {
             // The former file is under the temporary name now.
@@ -217,10 +226,7 @@ pub fn commit_together(outputs: Vec<(PendingFile, File)>) -> Result<()> {
             pending.temporary.abandoned = true;
         }
     }
-    let mut folders: Vec<PathBuf> =
-        outputs.iter().map(|pending| folder_of(&pending.final_path).to_owned()).collect();
-    folders.dedup();
-    folders.iter().try_for_each(|folder| sync_folder(folder))
+    Ok(())
 }
 
 /// A folder being filled under a temporary name beside the place where it will appear.
@@ -308,8 +314,10 @@ impl PendingFolder {
             | io::ErrorKind::NotADirectory => taken(&self.final_path),
             _ => Error::io("give its name to", &self.final_path)(error),
         })?;
-        self.temporary.abandoned = true;
-        sync_folder(folder_of(&self.final_path))
+        let synced = sync_folder(folder_of(&self.final_path));
+        self.temporary.abandoned =
+            synced.is_ok() || fs::rename(&self.final_path, &self.temporary.path).is_err();
+        synced
     }
 }
 
