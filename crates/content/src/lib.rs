@@ -30,6 +30,7 @@ mod text;
 mod time;
 mod toml_words;
 mod tree;
+mod words;
 
 pub use content::{Clip, Content, Piece, Producer};
 pub use digest::{DigestKind, Digester, digest_of};
@@ -47,3 +48,4 @@ pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;
 pub use toml_words::plain_toml;
 pub use tree::{Folder, Meta, Node, NodeId, NodeKind, Step, Tree, TreeCounts, check_name, fold_case};
+pub use words::{and_more, nearest, nearest_by, parse_size, toml_string};
