@@ -1,6 +1,6 @@
 //! Arguments of `stick`.
 
-use super::parse_size;
+use super::common::parse_size;
 use clap::{Args, Subcommand, ValueEnum};
 use neat_stack::StickForm;
 use std::path::PathBuf;

@@ -1,6 +1,6 @@
 //! Arguments of `trial`.
 
-use super::parse_size;
+use super::common::parse_size;
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 

@@ -1,0 +1,23 @@
+//! Arguments of `compare`.
+
+use clap::Args;
+use std::path::PathBuf;
+
+/// Say what differs between two media, image files, editions or registry hives
+#[derive(Debug, Args)]
+#[command(after_help = "\
+Image files are compared edition by edition, their registries value by value: the difference is registration text.
+
+Examples:
+  neatstack compare quay-os-7.iso out/bridge.iso
+  neatstack compare before.wim after.wim --edition \"Quay OS 7 Bridge\"
+  neatstack compare SOFTWARE.before SOFTWARE.after")]
+pub(crate) struct CompareArgs {
+    /// The first
+    pub before: PathBuf,
+    /// The second
+    pub after: PathBuf,
+    /// Only this edition
+    #[arg(long, value_name = "EDITION")]
+    pub edition: Option<String>,
+}

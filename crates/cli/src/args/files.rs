@@ -1,0 +1,20 @@
+//! Arguments of `files`.
+
+use super::common::{Digest, InsideArgs};
+use clap::Args;
+use std::path::PathBuf;
+
+/// List the files of a media or of an edition: digest, size, path
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  neatstack files quay-os-7.iso --digest sha256\n  neatstack files quay-os-7.iso --edition \"Quay OS 7 Bridge\""
+)]
+pub(crate) struct FilesArgs {
+    /// An ISO file, a folder or an image file
+    pub path: PathBuf,
+    #[command(flatten)]
+    pub inside: InsideArgs,
+    /// Compute each file's digest
+    #[arg(long, value_name = "KIND")]
+    pub digest: Option<Digest>,
+}

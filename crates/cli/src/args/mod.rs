@@ -1,0 +1,226 @@
+//! The command line, a file for each command. Parsed arguments only record; the commands check and touch the disk.
+
+mod answer;
+mod build;
+mod capture;
+mod check;
+mod common;
+mod compare;
+mod demo;
+mod depot;
+mod draft;
+mod drivers;
+mod editions;
+mod files;
+mod inventory;
+mod join;
+mod look;
+mod master;
+mod plan;
+mod repack;
+mod schema;
+mod split;
+mod stick;
+mod take;
+mod touchup;
+mod trial;
+mod unpack;
+mod update;
+
+pub(crate) use answer::{
+    AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
+    RemoveArgs, WriteArgs,
+};
+pub(crate) use build::BuildArgs;
+pub(crate) use capture::CaptureArgs;
+pub(crate) use check::CheckAllArgs;
+pub(crate) use common::{
+    CompressionArgs, DepotWhere, Digest, ImageOutput, InsideArgs, LevelName, MethodName,
+};
+pub(crate) use compare::CompareArgs;
+pub(crate) use demo::{DemoArgs, DemoSize};
+pub(crate) use depot::{DepotAction, DepotArgs, DepotKind};
+pub(crate) use draft::DraftArgs;
+pub(crate) use drivers::DriversArgs;
+pub(crate) use editions::{EditionsAction, EditionsArgs};
+pub(crate) use files::FilesArgs;
+pub(crate) use inventory::InventoryArgs;
+pub(crate) use join::JoinArgs;
+pub(crate) use look::LookArgs;
+pub(crate) use master::{BootArgs, EmulationKind, JolietLimit, MasterArgs};
+pub(crate) use plan::PlanArgs;
+pub(crate) use repack::RepackArgs;
+pub(crate) use schema::{SchemaArgs, SchemaForm};
+pub(crate) use split::SplitArgs;
+pub(crate) use stick::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs, StickUpdateArgs};
+pub(crate) use take::TakeArgs;
+pub(crate) use touchup::{TouchupAction, TouchupArgs};
+pub(crate) use trial::{AttachedName, FirmwareName, TrialArgs};
+pub(crate) use unpack::UnpackArgs;
+pub(crate) use update::{UpdateAction, UpdateArgs, UpdateNewArgs};
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Service installation images: look at media, change what is on them, write bootable ones
+#[derive(Debug, Parser)]
+#[command(name = "neatstack", version, max_term_width = 100, disable_help_subcommand = true, after_help = FIRST_STEPS)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+const FIRST_STEPS: &str = "\
+First steps:
+  neatstack demo                     make demo data and run the whole example on it
+  neatstack look MEDIA.iso           what is it, how does it boot, what is on it?
+  neatstack draft MEDIA.iso > my.stack.toml
+  neatstack plan my.stack.toml       what would a build do?
+  neatstack build my.stack.toml      do it
+
+Exit codes: 0 done · 1 the work failed · 2 wrong usage · 3 the input is damaged or not what it says · \
+4 refused for safety · 70 a fault of the program · 130 stopped";
+
+/// Options of every command.
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Global {
+    /// Print one JSON document on standard output
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print nothing but results and errors
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Print how long each step took
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+    /// Threads that compress and check; 0 stands for as many as there are cores
+    #[arg(long, value_name = "N", default_value_t = 0, global = true, help_heading = "Work")]
+    pub threads: usize,
+    /// Use colours
+    #[arg(long, value_name = "WHEN", default_value = "auto", global = true)]
+    pub color: ColorWhen,
+}
+
+/// When colours are used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ColorWhen {
+    /// On a terminal
+    Auto,
+    /// Also in files and pipes
+    Always,
+    /// Nowhere
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Look(LookArgs),
+    Check(CheckAllArgs),
+    Files(FilesArgs),
+    Take(TakeArgs),
+    Unpack(UnpackArgs),
+    Master(MasterArgs),
+    Editions(EditionsArgs),
+    Capture(CaptureArgs),
+    Repack(RepackArgs),
+    Split(SplitArgs),
+    Join(JoinArgs),
+    Inventory(InventoryArgs),
+    Drivers(DriversArgs),
+    Update(UpdateArgs),
+    Compare(CompareArgs),
+    Answer(AnswerArgs),
+    Touchup(TouchupArgs),
+    Stick(StickArgs),
+    Trial(TrialArgs),
+    Depot(DepotArgs),
+    Draft(DraftArgs),
+    Plan(PlanArgs),
+    Build(BuildArgs),
+    Schema(SchemaArgs),
+    Demo(DemoArgs),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definition_is_sound() {
+        Cli::command().debug_assert();
+    }
+
+    /// The terminal's width decides where a paragraph breaks.
+    #[test]
+    fn paragraphs_of_help_are_one_line_each() {
+        fn check(command: &clap::Command) {
+            let help = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+            for paragraph in help.split("\n\n") {
+                let mut lines = paragraph.lines();
+                let title = lines.next().is_some_and(|first| first.ends_with(':'));
+                assert!(
+                    lines.all(|line| title && line.starts_with("  ")),
+                    "{}: {paragraph}",
+                    command.get_name()
+                );
+            }
+            command.get_subcommands().for_each(check);
+        }
+        check(&Cli::command());
+    }
+
+    #[test]
+    fn command_lines_that_must_parse_and_that_must_not() {
+        let parses = |line: &str| Cli::try_parse_from(line.split(' ')).is_ok();
+        for line in [
+            "neatstack look a.iso",
+            "neatstack --json look a.iso --digest sha256",
+            "neatstack files a.iso --digest sha1 --json",
+            "neatstack take a.iso x y --to d",
+            "neatstack unpack a.iso d",
+            "neatstack master d -o a.iso --label X --bios b --uefi u --load-sectors 8 --load-segment 0x7c0 --emulation hard-disk --boot-info-table --hybrid",
+            "neatstack master d -o a.iso --udf off --joliet 103 --rock-ridge on",
+            "neatstack build s.toml --dry-run -q",
+            "neatstack demo",
+            "neatstack editions a.wim",
+            "neatstack editions a.wim keep 1 2 -o b.wim",
+            "neatstack editions a.wim rename 1 --name x -o b.wim --replace",
+            "neatstack repack a.wim -o b.wim --level max --method lzx --chunk 32KiB --threads 2",
+            "neatstack split a.wim --limit 3800MiB -o a.swm",
+            "neatstack files a.iso --edition 1 --image sources/boot.wim",
+            "neatstack capture d -o a.wim --name x --exclude *.tmp",
+            "neatstack answer new --language da-DK -o a.answer.toml",
+            "neatstack answer read a.xml --json",
+            "neatstack answer write a.answer.toml --dialect preseed --sites m.csv -o out",
+            "neatstack answer insert a.xml --stage first-sign-in --command x --at 2 --hidden",
+            "neatstack answer move a.xml --stage setup-start --from 1 --to 2",
+            "neatstack answer remove a.xml --stage setup-start --number 1",
+            "neatstack answer check a.xml --media a.iso",
+            "neatstack build s.toml --only LAB-01 --only LAB-02",
+        ] {
+            assert!(parses(line), "{line}");
+        }
+        for line in [
+            "neatstack",
+            "neatstack look",
+            "neatstack take a.iso --to d",
+            "neatstack take a.iso x",
+            "neatstack master d",
+            "neatstack master d -o a.iso --load-segment zz",
+            "neatstack build s.toml --color blue",
+            "neatstack editions a.wim keep -o b.wim",
+            "neatstack editions a.wim keep 1",
+            "neatstack repack a.wim -o b.wim --chunk 32KiX",
+            "neatstack files a.iso --image sources/boot.wim",
+            "neatstack answer",
+            "neatstack answer write a.answer.toml --dialect xml",
+            "neatstack answer write a.answer.toml --dialect preseed --sites m.csv",
+            "neatstack answer insert a.xml --stage later --command x",
+        ] {
+            assert!(!parses(line), "{line}");
+        }
+    }
+}
