@@ -1,10 +1,6 @@
 //! What every dialect can do.
 
-use crate::model::Stage;
-use crate::{
-    Change, Dialect, Erasure, Finding, Model, Vault, autoinstall, check::MediaFacts, kickstart, preseed,
-    unattend,
-};
+use crate::{Change, Erasure, Finding, MediaFacts, Model, Vault, model::Stage};
 use neat_content::Result;
 
 /// What was read from a file.
@@ -54,8 +50,104 @@ pub struct Written {
     pub findings: Vec<Finding>,
 }
 
+/// What is true of every file in a dialect.
+pub(crate) struct About {
+    /// Where setup looks for the file on a media's root, the usual place first. Of several, setup takes the first.
+    pub places: &'static [&'static str],
+    /// Files without content that setup takes together with it, or neither.
+    pub companions: &'static [&'static str],
+    /// How a kernel's installer is told where it is; nothing where no kernel reads it.
+    pub kernel: Option<Kernel>,
+    /// What its systems ask of the neutral form.
+    pub rules: Rules,
+}
+
+/// What the systems of a dialect ask of the neutral form.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Rules {
+    /// Names of machines have at most 15 characters, those of accounts 20; else 63 and 32.
+    pub short_names: bool,
+    /// Partitions are made in their order, so that one which takes the rest is the last.
+    pub rest_is_last: bool,
+    /// An MBR holds four partitions and no more.
+    pub four_on_mbr: bool,
+    /// Time zones have the names of the IANA.
+    pub iana_zones: bool,
+}
+
+/// How an installer that a kernel starts is told where its answers are.
+pub struct Kernel {
+    /// The file's name on the media.
+    pub file: &'static str,
+    /// The file's name inside an initial RAM disk; `None` where installers do not look there.
+    pub initrd_name: Option<&'static str>,
+    /// Names and endings of addresses by which it is known.
+    pub(crate) addresses: &'static [&'static str],
+    /// Options wherever the answers are.
+    pub(crate) always: &'static [&'static str],
+    /// Options for answers in the media's root, read by a kernel that somebody else starts.
+    pub(crate) option_for_root: &'static str,
+    /// Options for a place.
+    pub(crate) options: fn(&AnswersAt<'_>) -> Vec<String>,
+}
+
+/// Where an installer finds its answers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AnswersAt<'a> {
+    /// In an initial RAM disk, under their usual name.
+    Initrd,
+    /// On the media.
+    Media {
+        /// Their folder, with a slash at its end; empty for the root.
+        folder: &'a str,
+        /// The media's label.
+        label: &'a str,
+    },
+    /// At an address.
+    Address(&'a str),
+}
+
+impl Kernel {
+    /// What the kernel's command line must say.
+    pub fn options(&self, at: &AnswersAt<'_>) -> Vec<String> {
+        self.always.iter().map(|option| (*option).to_owned()).chain((self.options)(at)).collect()
+    }
+}
+
+/// What chooses among the answers on a media, which lie in a folder by serial number.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Chooser {
+    /// Folder of the answers on the media.
+    pub folder: &'static str,
+    /// Ending of their names.
+    pub ending: &'static str,
+    /// The files that choose.
+    pub files: Vec<SideFile>,
+}
+
+impl Chooser {
+    /// Where answers lie that are chosen by serial number.
+    pub(crate) const FOLDER: &str = "neatstack/sites";
+    /// The machine's serial number in a shell, without what no file name has.
+    pub(crate) const SERIAL: &str = "$(tr -cd 'A-Za-z0-9._-' </sys/class/dmi/id/product_serial)";
+
+    pub(crate) fn new(ending: &'static str, files: &[(&str, &str)]) -> Self {
+        let file =
+            |(path, text): &(&str, &str)| SideFile { path: (*path).into(), bytes: text.as_bytes().to_vec() };
+        Self { folder: Self::FOLDER, ending, files: files.iter().map(file).collect() }
+    }
+}
+
 /// A dialect: reads files into the neutral form, writes the neutral form, and checks files.
 pub(crate) trait Face: Sync {
+    /// What is true of every file in it.
+    fn about(&self) -> &'static About;
+    /// How surely a text is in this dialect; 0 when it is not. Of several the surest counts.
+    fn likeness(&self, text: &str) -> u8;
+    /// Whether a text, in lower case, has something that looks like a password or key: rather once too often.
+    fn looks_secret(&self, lower: &str) -> bool;
+    /// What chooses among answers by the machine's serial number.
+    fn chooser(&self) -> Option<Chooser>;
     /// The neutral form of a text.
     fn read(&self, text: &str) -> Result<Reading>;
     /// The text of the neutral form; from an original, only what differs is changed in it.
@@ -74,15 +166,4 @@ pub(crate) trait Face: Sync {
     fn erases(&self, text: &str, reading: &Reading) -> Erasure;
     /// What is wrong with a text by the rules of the dialect, and for a media if one is given.
     fn check(&self, text: &str, reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding>;
-}
-
-impl Dialect {
-    pub(crate) fn face(self) -> &'static dyn Face {
-        match self {
-            Self::Unattend => &unattend::Unattend,
-            Self::Preseed => &preseed::Preseed,
-            Self::Kickstart => &kickstart::Kickstart,
-            Self::Autoinstall => &autoinstall::Autoinstall,
-        }
-    }
 }

@@ -8,9 +8,9 @@
 
 mod autoinstall;
 mod check;
-mod choose;
 mod describe;
 mod dialect;
+mod disks;
 mod edit;
 mod face;
 mod file;
@@ -20,6 +20,8 @@ pub mod model;
 mod pieces;
 mod preseed;
 mod privacy;
+mod registry;
+mod report;
 mod shell;
 mod sites;
 mod starter;
@@ -28,16 +30,17 @@ mod unattend;
 mod write;
 mod xml;
 
-pub use check::{EditionFact, Erasure, MediaFacts, Report, check_file, check_model, read_file};
-pub use choose::{Chooser, chooser};
+pub use check::{EditionFact, Erasure, MediaFacts};
 pub use describe::describe;
-pub use dialect::{Dialect, answer_files, text_of};
+pub use dialect::Dialect;
 pub use edit::{Change, change_commands};
-pub use face::{Reading, SideFile, Written};
+pub use face::{AnswersAt, Chooser, Kernel, Reading, SideFile, Written};
 pub use file::AnswerFile;
 pub use finding::{Finding, Gravity};
 pub use model::{Model, Secrets, Vault};
 pub use privacy::{content_holds_secret, holds_secret, tree_holds_secret};
+pub use registry::{answer_files, text_of};
+pub use report::{Report, check_file, check_model, read_file};
 pub use sites::{Site, SiteList};
 pub use starter::{Known, starter};
 pub use unattend::servicing;
@@ -60,6 +63,11 @@ pub(crate) fn set_mark(text: &str, erases: model::Erases) -> String {
     let (head, rest) = text.split_at(first);
     let gap = if head.is_empty() || head.ends_with('\n') { "" } else { line_end };
     format!("{head}{gap}# {ERASES_MARK}{line_end}{rest}")
+}
+
+/// Lines that are no comments, of the dialects that have lines.
+pub(crate) fn lines_that_count(text: &str) -> impl Iterator<Item = &str> {
+    text.lines().map(str::trim).filter(|line| !line.starts_with('#'))
 }
 
 /// `255.255.255.0` of `24`.

@@ -1,7 +1,7 @@
 //! Site lists: a CSV with a line for each machine, whose columns fill a model.
 
-use crate::{Dialect, Finding, Model, check::machine_name, tables::nearest};
-use neat_content::{Error, Result};
+use crate::{Dialect, Finding, Model, check::machine_name};
+use neat_content::{Error, Result, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A machine of a site list.
@@ -90,6 +90,7 @@ impl SiteList {
 
     /// What is wrong with the list for a dialect and a model, by row.
     pub fn check(&self, model: Option<&Model>, dialect: Option<Dialect>) -> Vec<Finding> {
+        let rules = dialect.map(|own| &own.face().about().rules);
         let mut findings = Vec::new();
         let needed = model.map(placeholders).unwrap_or_default();
         for name in needed.iter().filter(|name| !self.columns.contains(name)) {
@@ -135,7 +136,7 @@ impl SiteList {
                 }
             }
             let mut wrong = Vec::new();
-            machine_name(&site.name, dialect, &mut wrong);
+            machine_name(&site.name, rules, &mut wrong);
             for finding in wrong {
                 add(finding.message, &finding.hint);
             }

@@ -1,7 +1,7 @@
 //! A commented starting point for a model.
 
 use crate::model::Model;
-use neat_content::Result;
+use neat_content::{Result, toml_string};
 
 /// What is known already when a model is begun.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -88,13 +88,9 @@ privacy = "decline"
 # description = "Say that it is done"
 "#;
 
-fn quoted(text: &str) -> String {
-    serde_json::Value::String(text.to_owned()).to_string()
-}
-
 /// The text of a starting point. What is not known is as most would have it.
 pub fn starter(known: &Known) -> Result<String> {
-    let or = |text: &str, usual: &str| quoted(if text.is_empty() { usual } else { text });
+    let or = |text: &str, usual: &str| toml_string(if text.is_empty() { usual } else { text });
     let text = TEXT
         .replace("@language@", &or(&known.language, "en-GB"))
         .replace("@zone@", &or(&known.time_zone, "Etc/UTC"))

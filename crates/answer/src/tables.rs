@@ -146,17 +146,6 @@ pub(crate) fn tag_of_posix(locale: &str) -> Option<String> {
     Some(format!("{language}{script}{country}"))
 }
 
-/// The candidate that `word` was probably meant to be.
-pub(crate) fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let word = word.to_lowercase();
-    let score = |candidate: &&'a str| strsim::jaro_winkler(&word, &candidate.to_lowercase());
-    let scored = candidates.into_iter().map(|candidate| (score(&candidate), candidate));
-    scored
-        .filter(|(score, _)| *score > 0.8)
-        .max_by(|(a, _), (b, _)| a.total_cmp(b))
-        .map(|(_, candidate)| candidate)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

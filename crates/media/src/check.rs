@@ -1,6 +1,6 @@
 //! Reading everything of a media, to find what is damaged and which files that hits.
 
-use crate::{BootImage, Media, TreeKind, disk, folder, iso9660, read, stick, udf};
+use crate::{BootImage, Media, MediaForm, TreeKind, disk, folder, iso9660, read, stick, udf};
 use neat_content::{Content, Error, Event, Job, NodeKind, Result, Source, Tree, damage_apart};
 use std::{path::Path, sync::Arc};
 
@@ -73,7 +73,7 @@ fn other_trees(source: &Arc<Source>, media: &Media) -> Result<Vec<String>> {
     if let Err(error) = damage_apart(disk::read(source, None))? {
         damage.push(format!("the partition table: {error}"));
     }
-    if media.trees.chosen == TreeKind::Fat {
+    if media.form == MediaForm::Stick {
         damage.extend(
             damage_apart(stick::read::check_tables(source))?.unwrap_or_else(|error| vec![error.to_string()]),
         );

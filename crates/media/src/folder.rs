@@ -1,8 +1,7 @@
 //! A folder of this machine as a media, and a media into a folder.
 
 use crate::{
-    BootCatalog, BootImage, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME, TreeKind, TreesFound,
-    VolumeIdentity,
+    BootCatalog, BootImage, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME,
     record::{RecordedImage, refuse_link},
 };
 use neat_content::{
@@ -29,22 +28,7 @@ pub fn open(path: &Path) -> Result<Media> {
     let (mut tree, mut warnings) = read_tree(path)?;
     let record_folder = path.join(RECORD_FOLDER);
     let record_path = record_folder.join(RECORD_NAME);
-    let mut media = Media {
-        tree: Tree::default(),
-        volume: VolumeIdentity::default(),
-        trees: TreesFound {
-            iso9660: false,
-            joliet: false,
-            rock_ridge: false,
-            udf: None,
-            chosen: TreeKind::Folder,
-        },
-        boot: None,
-        partitions: None,
-        size: 0,
-        warnings: Vec::new(),
-        private: false,
-    };
+    let mut media = Media::default();
     refuse_link(&record_folder)?;
     refuse_link(&record_path)?;
     if record_path.is_file() {

@@ -27,7 +27,7 @@ pub mod touchup;
 pub mod udf;
 
 pub use model::{
-    BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, PartitionInfo, PartitionTable,
-    Platform, TreeKind, TreesFound, VolumeIdentity,
+    BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, MediaForm, PartitionInfo,
+    PartitionTable, Platform, TreeKind, TreesFound, VolumeIdentity,
 };
 pub use record::{MediaRecord, RECORD_FOLDER, RECORD_NAME};

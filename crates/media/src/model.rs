@@ -4,8 +4,10 @@ use neat_content::{Content, Timestamp, Tree};
 use serde::{Deserialize, Serialize};
 
 /// A media: a tree of names, how it is labelled and how it boots.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Media {
+    /// In which form it is there.
+    pub form: MediaForm,
     /// The files.
     pub tree: Tree,
     /// Labels and times of the volume.
@@ -45,11 +47,26 @@ pub struct VolumeIdentity {
     pub modified: Option<Timestamp>,
 }
 
+/// In which form a media is there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MediaForm {
+    /// A folder of this machine.
+    #[default]
+    Folder,
+    /// A disc: sectors of 2,048 bytes.
+    #[serde(rename = "iso")]
+    Disc,
+    /// A stick: a disk with FAT.
+    Stick,
+}
+
 /// A kind of tree that a media can carry.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum TreeKind {
     /// A folder of this machine.
+    #[default]
     Folder,
     /// The primary tree of ECMA-119.
     Iso9660,
@@ -78,7 +95,7 @@ impl TreeKind {
 }
 
 /// The file systems found on a media; for a folder those of the media that it was unpacked from, none otherwise.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct TreesFound {
     /// A primary volume descriptor is there.
     pub iso9660: bool,

@@ -1,7 +1,8 @@
 //! Opening a media, whatever it is.
 
 use crate::{
-    Media, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, stick, udf,
+    Media, MediaForm, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, stick,
+    udf,
 };
 use neat_content::{Error, ReadAt, Result, Source, damage_apart};
 use std::{path::Path, sync::Arc};
@@ -88,6 +89,7 @@ fn open_source(source: &Arc<Source>) -> Result<Media> {
         None
     });
     Ok(Media {
+        form: MediaForm::Disc,
         tree,
         volume: identity,
         trees: found,

@@ -67,7 +67,7 @@ impl Edition {
         let subject = format!("{place}:/{target}");
         let mut items = Vec::new();
         if let [first, rest @ ..] = refused.as_slice() {
-            let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+            let more = neat_content::and_more(rest.len());
             items.push(Item::refused(
                 "file",
                 &subject,

@@ -32,14 +32,10 @@ pub(crate) fn find(files: &Files, path: &str) -> Vec<EntryId> {
     found
 }
 
-/// The candidates that a text was probably meant to be, the nearest first, at most three.
+/// The candidates that a text was probably meant to be, the nearest first, at most three; what stands before the last
+/// slash, and the signs of patterns, do not count.
 pub fn nearest<'a>(text: &str, candidates: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
-    let plain = text.to_lowercase().replace(['*', '?'], "");
-    let name = |id: &str| id.rsplit('/').next().unwrap_or(id).to_lowercase();
-    let mut scored: Vec<(f64, &str)> = candidates
-        .map(|candidate| (strsim::jaro_winkler(&name(&plain), &name(candidate)), candidate))
-        .filter(|(score, _)| *score > 0.82)
-        .collect();
-    scored.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));
-    scored.into_iter().take(3).map(|(_, candidate)| candidate).collect()
+    neat_content::nearest_by(&text.replace(['*', '?'], ""), candidates, |id| {
+        id.rsplit('/').next().unwrap_or(id)
+    })
 }

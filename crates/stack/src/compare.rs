@@ -1,6 +1,6 @@
 //! What differs between two media, image files, editions or hives.
 
-use crate::images::{install_image_path, open_image, setup_image_path};
+use crate::editions::{install_image_path, open_image, setup_image_path};
 use neat_content::{Content, DigestKind, Error, Job, NodeKind, Result, Source, Tree, digest_of};
 use neat_image::{EntryId, ImageDraft, ImageFile, Times, is_image_file, open_path};
 use neat_media::read;

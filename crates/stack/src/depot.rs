@@ -1,11 +1,14 @@
 //! Depots and stack files: describing what a folder has, and `depot:` in the place of a path.
 
-use crate::{EditionSummary, StackFile, install_image_path, open_image};
+use crate::{
+    editions::{install_image_path, open_image},
+    recipe::StackFile,
+    report::{DepotState, DepotUse, EditionSummary},
+};
 use neat_content::{Content, Error, Event, Job, ReadAt, Result, Source, Timestamp, damage_apart};
 use neat_depot::{Depot, FetchOptions, INDEX_NAME, Index, Item, ItemKind, Key, Reference, digests_of};
 use neat_media::read;
 use neat_package::{Pack, Update};
-use serde::{Deserialize, Serialize};
 use std::{
     collections::HashMap,
     fs,
@@ -187,41 +190,6 @@ fn day(time: Timestamp) -> String {
     jiff::Timestamp::new(time.seconds, 0)
         .map(|time| time.strftime("%Y-%m-%d").to_string())
         .unwrap_or_default()
-}
-
-/// How a stack file's `depot:` is met.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum DepotState {
-    /// The depot is a folder of this machine; its file is used where it lies.
-    Here,
-    /// An earlier run has fetched it.
-    Kept,
-    /// It was fetched now.
-    Fetched,
-    /// It must be fetched first.
-    ToFetch,
-}
-
-/// A file that a stack file takes from a depot.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct DepotUse {
-    /// What the stack file says, without `depot:`.
-    pub reference: String,
-    /// What that is: id and version.
-    pub id: String,
-    /// What a person calls it.
-    pub title: String,
-    /// Bytes.
-    pub size: u64,
-    /// SHA-256.
-    pub sha256: String,
-    /// Where the depot is.
-    pub depot: String,
-    /// Where the file is, or will be, on this machine.
-    pub path: String,
-    /// Whether it is there.
-    pub state: DepotState,
 }
 
 /// Where files from depots are looked for and kept.

@@ -1,14 +1,17 @@
 //! A commented stack file for a media.
 
-use crate::{EditionSummary, edition_summaries_quickly, install_image_path, open_image};
+use crate::{
+    editions::{edition_summaries_quickly, install_image_path, open_image},
+    report::EditionSummary,
+};
 use neat_answer::answer_files;
+use neat_content::toml_string;
 use neat_media::Media;
 use std::fmt::Write as _;
 
 /// The text of a stack file that rebuilds `media`, which lies at `path`, with comments that say what can be changed.
 pub fn draft(media: &Media, path: &str) -> String {
     let label = &media.volume.label;
-    let quoted = |text: &str| toml::Value::String(text.into()).to_string();
     let stem: String = path.rsplit('/').next().unwrap_or(path).trim_end_matches(".iso").to_owned();
     let mut text = String::new();
     let mut line = |line: &str| {
@@ -16,10 +19,10 @@ pub fn draft(media: &Media, path: &str) -> String {
     };
     line("# A stack file: what you have and what you want. Paths are relative to this file.");
     line("# `neatstack plan` shows what it will do, `neatstack build` does it.");
-    line(&format!("title = {}", quoted(if label.is_empty() { &stem } else { label })));
+    line(&format!("title = {}", toml_string(if label.is_empty() { &stem } else { label })));
     line("");
     line("[source]");
-    line(&format!("media = {}", quoted(path)));
+    line(&format!("media = {}", toml_string(path)));
     line("# The vendor's digest; checked before anything else.");
     line("# sha256 = \"\"");
     let editions = editions_of(media);
@@ -32,7 +35,7 @@ pub fn draft(media: &Media, path: &str) -> String {
             let facts = [edition.architecture.as_str(), edition.version.as_str()].join(" ");
             line(&format!("#   {}  {}  ({}{only})", n + 1, edition.name, facts.trim()));
         }
-        let names: Vec<String> = editions.iter().map(|edition| quoted(&edition.name)).collect();
+        let names: Vec<String> = editions.iter().map(|edition| toml_string(&edition.name)).collect();
         line(&format!("# editions = [{}]", names.join(", ")));
         line("# The systems of another release, installed by this media's setup.");
         line("# image_from = \"other-release.iso\"");
@@ -92,11 +95,11 @@ pub fn draft(media: &Media, path: &str) -> String {
     line("");
     line("[media]");
     line("# The label; {date} stands for today. Without it the source's.");
-    line(&format!("label = {}", quoted(label)));
-    line(&format!("iso = {}", quoted(&format!("out/{stem}-{{date}}.iso"))));
+    line(&format!("label = {}", toml_string(label)));
+    line(&format!("iso = {}", toml_string(&format!("out/{stem}-{{date}}.iso"))));
     line(&format!(
         "# stick = {{ image = {}, scheme = \"gpt\" }}   # a stick too, or only",
-        quoted(&format!("out/{stem}-{{date}}.img"))
+        toml_string(&format!("out/{stem}-{{date}}.img"))
     ));
     line(
         "# trial = [\"bios\", \"uefi\"]    # start the result in a virtual machine; the build fails if it does not come up",

@@ -2,49 +2,52 @@
 //!
 //! [`StackFile::parse`] reads a recipe, [`Prepared::new`] works out everything without writing anything, and
 //! [`Prepared::build`] writes the media once and leaves a [`Ledger`].
+//!
+//! The modules are floors, each of which knows only those before it: `recipe` (what the stack file says), `report` (what
+//! is shown of it), `editions` (what a media has), `depot` (where the inputs come from), `change` (what is done to the
+//! tree), `output` (the forms in which it comes out), `plan` (everything worked out), `build` (writing it). `draft` and
+//! `compare` are beside them.
 
 #![forbid(unsafe_code)]
 
-mod answers;
-mod boot;
-mod build;
-mod compare;
-mod depot;
-mod draft;
-mod edit;
-mod file;
-mod images;
-mod keys;
-mod ledger;
-mod menu;
-mod names;
-mod outputs;
-mod plan;
 mod recipe;
-mod servicing;
-mod stick;
-mod variants;
 
-pub use answers::media_facts;
-pub use boot::default_boot;
+mod report;
+
+mod editions;
+
+mod depot;
+
+mod change;
+
+mod output;
+
+mod plan;
+
+mod build;
+
+mod compare;
+mod draft;
+
 pub use build::{BuildOptions, BuildOutcome, ledger_path};
+pub use change::{default_boot, media_facts};
 pub use compare::{Comparison, EditionComparison, FileChange, compare};
-pub use depot::{DepotPlaces, DepotState, DepotUse, index_folder, resolve_depot};
+pub use depot::{DepotPlaces, index_folder, resolve_depot};
 pub use draft::draft;
-pub use file::{
-    AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, FileLimitValue, IntoValue,
-    LanguagesSection, MediaSection, MenuSection, PlaceSection, RemoveSection, SettingsSection, SourceSection,
-    StackFile, StickSection, TrialValue, UpdateSection, WhenValue,
+pub use editions::{
+    compression_for, edition_insides, edition_summaries, edition_summaries_quickly, install_image_path,
+    open_image, setup_image_path,
 };
-pub use images::{
-    EditionInside, EditionSummary, compression_for, edition_insides, edition_summaries,
-    edition_summaries_quickly, install_image_path, open_image, setup_image_path,
+pub use output::{StickWish, output_names, plan_stick, plan_stick_update};
+pub use plan::{Clock, Prepared, Wishes};
+pub use recipe::{
+    AnswerPlace, AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, EntryAnswer,
+    EntrySection, FileLimitValue, IntoValue, LanguagesSection, MediaSection, MenuSection, OnTimeoutValue,
+    PlaceSection, RemoveSection, SettingsSection, SourceSection, StackFile, StickForm, StickSection,
+    TrialValue, UpdateSection, VariantSection, WhenValue,
 };
-pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource, LedgerTrial};
-pub use names::Clock;
-pub use plan::{
-    BootSummary, Finding, OutputSummary, PlanReport, PlanStep, Prepared, SourceSummary, StickSummary,
-    VariantSummary, Weight, Wishes,
+pub use report::{
+    BootSummary, DepotState, DepotUse, EditionInside, EditionSummary, EditionWork, Finding, LEDGER_KIND,
+    Ledger, LedgerFile, LedgerItem, LedgerOutput, LedgerSource, LedgerTrial, MediaSummary, OutputSummary,
+    PlanReport, PlanStep, SourceSummary, VariantSummary, Weight,
 };
-pub use servicing::{EditionWork, LedgerItem};
-pub use stick::{StickForm, StickWish, plan_stick, plan_stick_update};

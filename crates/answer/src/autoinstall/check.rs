@@ -1,7 +1,8 @@
 //! What is wrong with an autoinstall file, by its published reference.
 
 use super::{inside, yaml};
-use crate::{Finding, check::MediaFacts, tables::nearest};
+use crate::{Finding, check::MediaFacts};
+use neat_content::nearest;
 use serde_json::Value;
 
 /// Keys and the types that they may have.

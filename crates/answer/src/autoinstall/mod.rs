@@ -1,5 +1,6 @@
 //! cloud-init's autoinstall: YAML for installers of servers and desktops.
 
+mod about;
 mod check;
 mod storage;
 mod yaml;
@@ -7,7 +8,7 @@ mod yaml;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{Face, Reading, Saying, Written},
+    face::{About, Chooser, Face, Reading, Saying, Written},
     model::{
         Account, EditionChoice, Erases, Model, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
         Wireless,
@@ -33,6 +34,22 @@ const WAYS: Ways = Ways {
 };
 
 impl Face for Autoinstall {
+    fn about(&self) -> &'static About {
+        &about::ABOUT
+    }
+
+    fn likeness(&self, text: &str) -> u8 {
+        about::likeness(text)
+    }
+
+    fn looks_secret(&self, lower: &str) -> bool {
+        about::looks_secret(lower)
+    }
+
+    fn chooser(&self) -> Option<Chooser> {
+        Some(about::chooser())
+    }
+
     fn read(&self, text: &str) -> Result<Reading> {
         let root = yaml::parse(text)?;
         Ok(read(text, inside(&root)))

@@ -1,8 +1,8 @@
 //! Disks: the guided layout, or a list of actions.
 
 use crate::{
+    disks::{kind_of_mount, mount_point, usual},
     model::{Disk, FileSystem, Model, Partition, PartitionKind, Scheme, Size},
-    preseed::disks::{kind_of_mount, mount_point, usual},
 };
 use serde_json::{Value, json};
 

@@ -1,11 +1,10 @@
 //! What a check wants to know of a media.
 
 use crate::{
-    Finding,
+    Dialect, Finding,
     model::{Architecture, EditionChoice},
-    tables::nearest,
 };
-use neat_content::Tree;
+use neat_content::nearest;
 
 /// An edition on a media.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,16 +25,10 @@ pub struct MediaFacts {
     /// Paths of all its files and folders, in lower case with `/`.
     pub paths: std::collections::HashSet<String>,
     /// Answer files on it that are found, the one that wins first, with the name of its dialect.
-    pub answer_files: Vec<(String, crate::Dialect)>,
+    pub answer_files: Vec<(String, Dialect)>,
 }
 
 impl MediaFacts {
-    /// What a media's tree says; editions and architectures are for others to add.
-    pub fn of_tree(tree: &Tree) -> Self {
-        let paths = tree.walk().map(|step| step.path.to_lowercase()).collect();
-        Self { paths, answer_files: crate::answer_files(tree), ..Self::default() }
-    }
-
     fn has(&self, path: &str) -> bool {
         self.paths.contains(&path.trim_matches('/').to_lowercase())
     }

@@ -1,7 +1,8 @@
 //! Checks of what is said, whatever the dialect.
 
 use crate::{
-    Dialect, Finding,
+    Finding,
+    face::Rules,
     model::{Account, Disk, KeyChoice, Model, PartitionKind, Scheme, Size},
     tables,
 };
@@ -14,16 +15,13 @@ const MAX_MACHINE: usize = 15;
 const MAX_LINUX_ACCOUNT: usize = 32;
 const MAX_LINUX_MACHINE: usize = 63;
 
-fn is_linux(dialect: Option<Dialect>) -> bool {
-    dialect.is_some_and(|own| own != Dialect::Unattend)
-}
-
-pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
+/// What is wrong with a model for the systems that `rules` are of; without them, for those with the strictest.
+pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    machine_name(&model.machine.name, dialect, &mut findings);
-    accounts(model, dialect, &mut findings);
+    machine_name(&model.machine.name, rules, &mut findings);
+    accounts(model, rules, &mut findings);
     for disk in &model.disk {
-        disk_layout(disk, dialect, &mut findings);
+        disk_layout(disk, rules, &mut findings);
     }
     let mut names: Vec<String> = Vec::new();
     for disk in &model.disk {
@@ -36,7 +34,7 @@ pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
         }
         names.push(disk.name());
     }
-    language(model, dialect, &mut findings);
+    language(model, rules, &mut findings);
     if let Some(KeyChoice::Generic(key)) = &model.system.key
         && !crate::unattend::is_key(key)
     {
@@ -81,8 +79,12 @@ pub(crate) fn check(model: &Model, dialect: Option<Dialect>) -> Vec<Finding> {
     findings
 }
 
+fn has_long_names(rules: Option<&Rules>) -> bool {
+    rules.is_some_and(|own| !own.short_names)
+}
+
 /// What is wrong with the name of a machine; placeholders are left out of account.
-pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut Vec<Finding>) {
+pub(crate) fn machine_name(name: &str, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     if name.is_empty() || name == "{random}" || name == "*" {
         return;
     }
@@ -115,7 +117,7 @@ pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut 
         rest = after;
     }
     fixed.push_str(rest);
-    let limit = if is_linux(dialect) { MAX_LINUX_MACHINE } else { MAX_MACHINE };
+    let limit = if has_long_names(rules) { MAX_LINUX_MACHINE } else { MAX_MACHINE };
     let len = fixed.chars().count();
     let mut add =
         |message: String, hint: &str| findings.push(Finding::problem("machine.name", message, hint));
@@ -131,7 +133,7 @@ pub(crate) fn machine_name(name: &str, dialect: Option<Dialect>, findings: &mut 
     }
 }
 
-fn accounts(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>) {
+fn accounts(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let mut seen: Vec<String> = Vec::new();
     for account in &model.account {
         let folded = account.name.to_lowercase();
@@ -140,7 +142,7 @@ fn accounts(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
             findings.push(Finding::problem("account", message, "give each its own"));
         }
         seen.push(folded);
-        account_name(account, model, dialect, findings);
+        account_name(account, model, rules, findings);
         if account.automatic_sign_ins > 0 && account.groups.iter().any(|own| own == "administrators") {
             let message =
                 format!("{} is signed in without being asked and administers the machine", account.name);
@@ -149,10 +151,10 @@ fn accounts(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
     }
 }
 
-fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>) {
+fn account_name(account: &Account, model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let name = &account.name;
     let mut add = |message: String, hint: &str| findings.push(Finding::problem("account", message, hint));
-    let limit = if is_linux(dialect) { MAX_LINUX_ACCOUNT } else { MAX_ACCOUNT };
+    let limit = if has_long_names(rules) { MAX_LINUX_ACCOUNT } else { MAX_ACCOUNT };
     let len = name.chars().count();
     if len == 0 {
         add("an account has no name".into(), "give it one");
@@ -163,7 +165,7 @@ fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, find
             "shorten it",
         );
     }
-    if is_linux(dialect) {
+    if has_long_names(rules) {
         let begins = name.chars().next().is_none_or(|c| c.is_ascii_lowercase() || c == '_');
         let is_plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '_');
         if !begins || !name.chars().all(is_plain) {
@@ -185,7 +187,7 @@ fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, find
         if name.eq_ignore_ascii_case(&model.machine.name) {
             add(format!("the account {name:?} has the name of the machine"), "give one of them another name");
         }
-        if dialect.is_some()
+        if rules.is_some()
             && matches!(name.to_lowercase().as_str(), "administrator" | "guest" | "defaultaccount")
         {
             add(
@@ -196,14 +198,14 @@ fn account_name(account: &Account, model: &Model, dialect: Option<Dialect>, find
     }
 }
 
-fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding>) {
+fn disk_layout(disk: &Disk, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let name = disk.name();
     let mut add = |message: String, hint: &str| findings.push(Finding::problem("disk", message, hint));
     let count = disk.partition.len();
     let is_rest = |partition: &&crate::model::Partition| partition.size == Size::Rest;
     if let Some(at) = disk.partition.iter().position(|own| is_rest(&own))
         && at + 1 < count
-        && dialect.is_none_or(|own| own == Dialect::Unattend)
+        && rules.is_none_or(|own| own.rest_is_last)
     {
         let message =
             format!("{name}: partition {} takes the rest and leaves nothing for those after it", at + 1);
@@ -255,10 +257,10 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
         );
     }
     let has = |kind| disk.partition.iter().any(|own| own.kind == kind);
-    if count > 0 && !has(PartitionKind::System) && disk.wipe && dialect.is_none() {
+    if count > 0 && !has(PartitionKind::System) && disk.wipe && rules.is_none() {
         findings.push(Finding::note("disk", format!("{name}: no partition is for the system")));
     }
-    if disk.scheme == Some(Scheme::Mbr) && count > 4 && dialect.is_none_or(|own| own == Dialect::Unattend) {
+    if disk.scheme == Some(Scheme::Mbr) && count > 4 && rules.is_none_or(|own| own.four_on_mbr) {
         let message = format!("{name}: an MBR has room for 4 partitions, and there are {count}");
         findings.push(Finding::problem("disk", message, "use GPT, or fewer"));
     }
@@ -268,11 +270,11 @@ fn disk_layout(disk: &Disk, dialect: Option<Dialect>, findings: &mut Vec<Finding
     }
 }
 
-fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>) {
+fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let language = &model.language;
     let zone = &language.time_zone;
-    if !zone.is_empty() && dialect != Some(Dialect::Unattend) && !tables::zones().any(|own| own == zone) {
-        let near = tables::nearest(zone, tables::zones());
+    if !zone.is_empty() && rules.is_none_or(|own| own.iana_zones) && !tables::zones().any(|own| own == zone) {
+        let near = neat_content::nearest(zone, tables::zones());
         let hint = near.map_or_else(
             || "give its IANA name, such as Europe/Copenhagen".to_owned(),
             |near| format!("did you mean {near}?"),
@@ -297,7 +299,7 @@ fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
                 (2..=8).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_alphanumeric())
             });
         if !tag.is_empty() && !is_tag {
-            let near = tables::nearest(&tag.replace('_', "-"), tables::language_tags());
+            let near = neat_content::nearest(&tag.replace('_', "-"), tables::language_tags());
             let hint = near
                 .map_or_else(|| "write it such as da-DK".to_owned(), |near| format!("did you mean {near}?"));
             findings.push(Finding::problem(field, format!("{tag:?} is no language tag"), hint));
@@ -306,7 +308,7 @@ fn language(model: &Model, dialect: Option<Dialect>, findings: &mut Vec<Finding>
     for keyboard in &language.keyboards {
         let is_known = tables::layout_pair(keyboard).is_some() || tables::xkb(keyboard).is_some();
         if !is_known {
-            let near = tables::nearest(keyboard, tables::language_tags());
+            let near = neat_content::nearest(keyboard, tables::language_tags());
             let hint = near.map_or_else(
                 || "write it such as da-DK, 0406:00000406 or xkb:dk".to_owned(),
                 |near| format!("did you mean {near}?"),

@@ -1,7 +1,8 @@
 //! What is wrong with a kickstart file.
 
 use super::document::Block;
-use crate::{Finding, check::MediaFacts, tables::nearest};
+use crate::{Finding, check::MediaFacts};
+use neat_content::nearest;
 
 static COMMANDS: &str = include_str!("../../data/kickstart-commands.txt");
 const SECTIONS: [&str; 11] = [

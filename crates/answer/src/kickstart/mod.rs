@@ -1,18 +1,19 @@
 //! Kickstart: commands, packages and scripts for installers that read it.
 
+mod about;
 mod check;
 mod document;
 
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{Face, Reading, Saying, Written},
+    disks::{kind_of_mount, mount_point, usual},
+    face::{About, Chooser, Face, Reading, Saying, Written},
     model::{
         Account, Carried, Command, Disk, Erases, FileSystem, Licence, Model, Partition, PartitionKind,
         Scheme, Script, Secret, SecretValue, Size, Stage, StaticAddress, Vault, WhenDone, Wireless,
     },
     pieces::{self, Piece},
-    preseed::disks::{kind_of_mount, mount_point, usual},
     shell::{self, Guard, Line, Ways},
     tables,
 };
@@ -33,6 +34,22 @@ const WAYS: Ways = Ways {
 const NAME_FILE: &str = "/tmp/neatstack-name.ks";
 
 impl Face for Kickstart {
+    fn about(&self) -> &'static About {
+        &about::ABOUT
+    }
+
+    fn likeness(&self, text: &str) -> u8 {
+        about::likeness(text)
+    }
+
+    fn looks_secret(&self, lower: &str) -> bool {
+        about::looks_secret(lower)
+    }
+
+    fn chooser(&self) -> Option<Chooser> {
+        Some(about::chooser())
+    }
+
     fn read(&self, text: &str) -> Result<Reading> {
         let blocks = parse(text)?;
         Ok(read(text, &blocks))

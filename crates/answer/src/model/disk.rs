@@ -1,7 +1,6 @@
 //! Disks and their partitions.
 
 use super::is_default;
-use neat_content::{Error, Result};
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error as _};
 use std::fmt;
@@ -197,7 +196,8 @@ impl<'de> Deserialize<'de> for Size {
         if text == "rest" {
             return Ok(Self::Rest);
         }
-        let bytes = parse_bytes(&text).map_err(D::Error::custom)?;
+        let bytes = neat_content::parse_size(&text)
+            .map_err(|error| D::Error::custom(format!("{error}: {}, or \"rest\"", error.hint())))?;
         Ok(Self::Mib(bytes >> 20))
     }
 }
@@ -209,30 +209,8 @@ impl JsonSchema for Size {
     fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
         schemars::json_schema!({
             "type": "string",
-            "pattern": "^(rest|[0-9]+(\\.[0-9]+)? ?([KMGT]i?B|B)?)$",
+            "pattern": "^(rest|[0-9]+(\\.[0-9]+)? ?([KkMmGgTt]([Ii]?[Bb])?|[Bb])?)$",
             "description": "A size such as 300MiB or 60GB, or rest"
         })
     }
-}
-
-/// Bytes of a size such as `300MiB` or `60GB`.
-pub fn parse_bytes(text: &str) -> Result<u64> {
-    let wrong = || Error::request(format!("{text:?} is not a size"), "write it such as 300MiB, 60GB or rest");
-    let text_end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
-    let (number, unit) = text.split_at(text_end);
-    let number: f64 = number.parse().map_err(|_| wrong())?;
-    let factor: u64 = match unit.trim() {
-        "" | "B" => 1,
-        "KiB" => 1 << 10,
-        "MiB" => 1 << 20,
-        "GiB" => 1 << 30,
-        "TiB" => 1 << 40,
-        "kB" | "KB" => 1_000,
-        "MB" => 1_000_000,
-        "GB" => 1_000_000_000,
-        "TB" => 1_000_000_000_000,
-        _ => return Err(wrong()),
-    };
-    let bytes = number * factor as f64;
-    if !bytes.is_finite() || bytes > (1_u64 << 60) as f64 { Err(wrong()) } else { Ok(bytes as u64) }
 }

@@ -7,7 +7,7 @@ mod secret;
 mod system;
 
 pub use command::{AppList, Carried, Command, Own, RegistryValue, Script, Stage};
-pub use disk::{Disk, FileSystem, Partition, PartitionKind, Scheme, Size, parse_bytes};
+pub use disk::{Disk, FileSystem, Partition, PartitionKind, Scheme, Size};
 pub(crate) use people::ADMINISTRATOR_PASSWORD;
 pub use people::{Account, Administrator};
 pub use secret::{Ask, Secret, SecretValue, Secrets, Vault};

@@ -1,7 +1,8 @@
 //! What is wrong with a preseed file.
 
 use super::document::Document;
-use crate::{Finding, check::MediaFacts, face::Reading, tables::nearest};
+use crate::{Finding, check::MediaFacts, face::Reading};
+use neat_content::nearest;
 use std::sync::LazyLock;
 
 static TABLE: &str = include_str!("../../data/preseed-questions.txt");

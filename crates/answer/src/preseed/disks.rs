@@ -3,6 +3,7 @@
 use super::{Document, is_guided};
 use crate::{
     Finding,
+    disks::{kind_of_mount, mount_point, usual},
     model::{Disk, FileSystem, Model, Partition, PartitionKind, Scheme, Size},
 };
 
@@ -91,36 +92,6 @@ fn recipe(partition: &Partition) -> String {
         if partition.label.is_empty() { String::new() } else { format!(" label{{ {} }}", partition.label) };
     let boot = if partition.kind == PartitionKind::Boot { " $primary{ } $bootable{ }" } else { "" };
     format!("{least} 100 {most} {name}{boot} {use_as}{mount}{label} .")
-}
-
-pub(crate) fn usual(kind: PartitionKind) -> FileSystem {
-    match kind {
-        PartitionKind::Efi => FileSystem::Fat32,
-        PartitionKind::Swap => FileSystem::Swap,
-        _ => FileSystem::Ext4,
-    }
-}
-
-/// Where a partition is mounted.
-pub(crate) fn mount_point(partition: &Partition) -> String {
-    if !partition.mount.is_empty() {
-        return partition.mount.clone();
-    }
-    match partition.kind {
-        PartitionKind::Efi => "/boot/efi".into(),
-        PartitionKind::Boot => "/boot".into(),
-        PartitionKind::System => "/".into(),
-        _ => String::new(),
-    }
-}
-
-pub(crate) fn kind_of_mount(mount: &str) -> PartitionKind {
-    match mount {
-        "/boot/efi" => PartitionKind::Efi,
-        "/boot" => PartitionKind::Boot,
-        "/" => PartitionKind::System,
-        _ => PartitionKind::Data,
-    }
 }
 
 pub(super) fn read(document: &Document<'_>, model: &mut Model, findings: &mut Vec<Finding>) {

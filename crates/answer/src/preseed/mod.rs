@@ -1,13 +1,14 @@
 //! Answers for Debian's installer: lines of debconf's preseed form.
 
+mod about;
 mod check;
-pub(crate) mod disks;
+mod disks;
 mod document;
 
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{Face, Reading, Saying, Written},
+    face::{About, Chooser, Face, Reading, Saying, Written},
     model::{
         Account, Disk, Erases, Model, Privacy, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
         Wireless,
@@ -35,6 +36,22 @@ const SSH: &str = "openssh-server";
 const GO_ON: &str = "Do not configure the network at this time";
 
 impl Face for Preseed {
+    fn about(&self) -> &'static About {
+        &about::ABOUT
+    }
+
+    fn likeness(&self, text: &str) -> u8 {
+        about::likeness(text)
+    }
+
+    fn looks_secret(&self, lower: &str) -> bool {
+        about::looks_secret(lower)
+    }
+
+    fn chooser(&self) -> Option<Chooser> {
+        Some(about::chooser())
+    }
+
     fn read(&self, text: &str) -> Result<Reading> {
         let document = Document::parse(text)?;
         Ok(read(&document))

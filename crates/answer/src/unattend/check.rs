@@ -8,13 +8,13 @@ use super::{
     spots::is_true,
 };
 use crate::{
-    Dialect, Finding,
+    Finding,
     check::{MediaFacts, neutral_findings as neutral},
     face::Reading,
     model::{Architecture, SecretValue},
-    tables::nearest,
     xml::{Document, Element},
 };
+use neat_content::nearest;
 
 /// Longest command of a list, in characters, by the schema.
 const MAX_PATH: usize = 259;
@@ -29,7 +29,9 @@ pub(super) fn check(document: &Document, reading: &Reading, media: Option<&Media
         check.disks(*architecture);
         check.drivers(*architecture, media);
         // The neutral form has what the first architecture says; the others are looked at here.
-        check.findings.extend(neutral(&super::only(document, *architecture), Some(Dialect::Unattend)));
+        check
+            .findings
+            .extend(neutral(&super::only(document, *architecture), Some(&super::about::ABOUT.rules)));
     }
     check.passwords(document.root());
     check.key(reading);

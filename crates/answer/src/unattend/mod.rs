@@ -1,5 +1,6 @@
 //! The documented XML answer file of install images: passes, components, settings.
 
+mod about;
 mod check;
 mod edit;
 mod known;
@@ -12,7 +13,7 @@ pub(crate) mod tasks;
 use crate::{
     Change, Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{Face, Reading, Saying, SideFile, Written},
+    face::{About, Chooser, Face, Reading, Saying, SideFile, Written},
     model::{
         Account, Architecture, Carried, Disk, FileSystem, KeyChoice, Model, PartitionKind, Scheme, Secret,
         SecretValue, Stage, Vault, WhenDone,
@@ -35,6 +36,22 @@ pub(crate) const NAMESPACE: &str = "urn:schemas-microsoft-com:unattend";
 pub(crate) struct Unattend;
 
 impl Face for Unattend {
+    fn about(&self) -> &'static About {
+        &about::ABOUT
+    }
+
+    fn likeness(&self, text: &str) -> u8 {
+        about::likeness(text)
+    }
+
+    fn looks_secret(&self, lower: &str) -> bool {
+        about::looks_secret(lower)
+    }
+
+    fn chooser(&self) -> Option<Chooser> {
+        about::chooser()
+    }
+
     fn read(&self, text: &str) -> Result<Reading> {
         let document = Document::parse(text.to_owned())?;
         Ok(read(&document))
@@ -543,7 +560,7 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     };
     let zone = &model.language.time_zone;
     if !zone.is_empty() && tables::zone_name(zone).is_none() {
-        let near = tables::nearest(zone, tables::zones()).unwrap_or("Europe/London");
+        let near = neat_content::nearest(zone, tables::zones()).unwrap_or("Europe/London");
         add("language.time_zone", &format!("{zone} has no name there"), &format!("did you mean {near}?"));
     }
     for keyboard in model.language.keyboards.iter().filter(|own| tables::layout_pair(own).is_none()) {

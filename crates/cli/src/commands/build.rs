@@ -86,6 +86,5 @@ fn written_before(path: &Path) -> Vec<Option<OsString>> {
     let Some(ledger) = std::fs::read_to_string(path).ok().and_then(|text| Ledger::parse(&text).ok()) else {
         return Vec::new();
     };
-    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
-    outputs.map(|output| Path::new(&output.path).file_name().map(Into::into)).collect()
+    ledger.outputs.iter().map(|output| Path::new(&output.path).file_name().map(Into::into)).collect()
 }

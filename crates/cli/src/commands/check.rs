@@ -101,7 +101,7 @@ fn against(ledger: &Path, path: &Path, context: &Context) -> Result<LedgerView> 
         )
     })?;
     let digest = digest_of(&content, DigestKind::Sha256, &context.job())?;
-    let outputs = || std::iter::once(&parsed.output).chain(&parsed.stick);
+    let outputs = || parsed.outputs.iter();
     let by_digest = outputs().find(|output| output.sha256.as_deref() == Some(digest.as_str()));
     let by_size = outputs().find(|output| output.sha256.is_none() && output.size == content.len());
     Ok(LedgerView {

@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree};
+use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree, and_more};
 use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, to_tree};
 use neat_stack::{compression_for, install_image_path, open_image};
 use serde_json::json;
@@ -73,7 +73,7 @@ pub(super) fn open_tree(
         context.note(&format!("{note}, {consequence}"));
     }
     if notes.len() > SHOWN {
-        context.note(&format!("and {} more", notes.len() - SHOWN));
+        context.note(and_more(notes.len() - SHOWN).trim_start());
     }
     Ok(tree)
 }

@@ -16,10 +16,10 @@ use neat_answer::{AnswerFile, Dialect, Model, SiteList, check_file, check_model}
 use neat_content::{Content, DigestKind, Error, ReadAt, Result, Source, digest_of, read_known};
 use neat_depot::{INDEX_NAME, Index, Search};
 use neat_image::{is_image_file, open_path};
-use neat_media::{bootwalk, read, touchup};
+use neat_media::{MediaForm, bootwalk, read, touchup};
 use neat_package::parse_devices;
 use neat_service::{Catalogue, Layout};
-use neat_stack::{LEDGER_KIND, Ledger, LedgerOutput, StackFile};
+use neat_stack::{LEDGER_KIND, Ledger, LedgerOutput, StackFile, output_names};
 use serde_json::json;
 use std::{path::Path, process::ExitCode, sync::Arc};
 
@@ -215,7 +215,7 @@ fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context:
     if let Some(known) = known {
         view.set_known(known);
     }
-    if path.is_file() && media.trees.chosen != neat_media::TreeKind::Fat {
+    if path.is_file() && media.form == MediaForm::Disc {
         view.set_history(&touchup::list(path)?);
     }
     if context.json {
@@ -231,9 +231,8 @@ pub(super) fn heading(path: &Path, kind: &str) -> String {
 
 fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
     let ledger = Ledger::parse(text).map_err(|error| error.within(path.display()))?;
-    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
     let now: Vec<OutputNow> =
-        outputs.map(|output| output_now(path, output, context)).collect::<Result<_>>()?;
+        ledger.outputs.iter().map(|output| output_now(path, output, context)).collect::<Result<_>>()?;
     context.clear_progress();
     if context.json {
         let mut value = json!(ledger);
@@ -279,13 +278,15 @@ fn output_now(ledger: &Path, output: &LedgerOutput, context: &Context) -> Result
 pub(super) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
     let mut sheet = Sheet::default();
     sheet.row_if("title", &ledger.title);
-    sheet.row("built", &ledger.output.path);
-    sheet.row("label", &ledger.output.label);
-    sheet.row("size", show::size(ledger.output.size));
-    sheet.row_if("sha256", ledger.output.sha256.as_deref().unwrap_or_default());
-    if let Some(stick) = &ledger.stick {
-        sheet.row("stick", format!("{}, {}", stick.path, show::size(stick.size)));
-        sheet.row_if("sha256", stick.sha256.as_deref().unwrap_or_default());
+    for (number, output) in ledger.outputs.iter().enumerate() {
+        if number == 0 {
+            sheet.row("built", &output.path);
+            sheet.row("label", &output.label);
+            sheet.row("size", show::size(output.size));
+        } else {
+            sheet.row(&output.form, format!("{}, {}", output.path, show::size(output.size)));
+        }
+        sheet.row_if("sha256", output.sha256.as_deref().unwrap_or_default());
     }
     for (number, trial) in ledger.trials.iter().enumerate() {
         let text = format!("{} as a {}: {}", trial.firmware.name(), trial.attached.name(), trial.evidence);
@@ -318,14 +319,16 @@ fn depot(path: &Path, text: &str, context: &Context) -> Result<()> {
 fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
     let stack = StackFile::parse(text).map_err(|error| error.within(path.display()))?;
     let source = stack.source.as_ref().map(|source| source.media.clone());
+    let outputs = output_names(&stack.media);
     if context.json {
-        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso, "stick": stack.media.stick.as_ref().map(|stick| &stick.image) }));
+        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso, "stick": stack.media.stick.as_ref().map(|stick| &stick.image), "outputs": outputs.iter().map(|(form, path)| json!({ "form": form, "path": path })).collect::<Vec<_>>() }));
     }
     let mut sheet = Sheet::default();
     sheet.row_if("title", &stack.title);
     sheet.row_if("from", &source.unwrap_or_default());
-    sheet.row_if("to", stack.media.iso.as_deref().unwrap_or_default());
-    sheet.row_if("stick", stack.media.stick.as_ref().map_or("", |stick| &stick.image));
+    for (form, path) in outputs {
+        sheet.row(if form == "disc" { "to" } else { form }, path);
+    }
     sheet.row("next", format!("neatstack plan {}", show::in_command(path)));
     context.print(&format!("{}{}", heading(path, "stack file"), sheet.text()))
 }

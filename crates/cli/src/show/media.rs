@@ -8,7 +8,7 @@ use super::{
 use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
 use neat_media::{
-    BootEntry, BootImage, Emulation, Media, TreeKind, fat, stick::uefi_loaders, touchup::History,
+    BootEntry, BootImage, Emulation, Media, MediaForm, TreeKind, fat, stick::uefi_loaders, touchup::History,
 };
 use neat_stack::{EditionInside, EditionSummary};
 use serde::Serialize;
@@ -19,7 +19,7 @@ use std::path::Path;
 pub(crate) struct MediaView {
     kind: &'static str,
     path: String,
-    form: &'static str,
+    form: MediaForm,
     size: u64,
     digest: Option<String>,
     label: String,
@@ -176,22 +176,14 @@ impl MediaView {
         Self {
             kind: "media",
             path: path.display().to_string(),
-            form: match media.trees.chosen {
-                TreeKind::Folder => "folder",
-                TreeKind::Fat => "stick",
-                _ => "iso",
-            },
+            form: media.form,
             size: media.size,
             digest,
             label: media.volume.label.clone(),
             publisher: media.volume.publisher.clone(),
             application: media.volume.application.clone(),
             created: media.volume.created.map(|time| time.seconds),
-            file_systems: if media.trees.chosen == TreeKind::Folder {
-                Vec::new()
-            } else {
-                file_systems(media)
-            },
+            file_systems: if media.form == MediaForm::Folder { Vec::new() } else { file_systems(media) },
             files: counts.files,
             folders: counts.folders,
             links: counts.links,
@@ -213,11 +205,7 @@ impl MediaView {
                     })
                     .collect(),
             }),
-            uefi_loaders: if media.trees.chosen == TreeKind::Fat {
-                uefi_loaders(&media.tree)
-            } else {
-                Vec::new()
-            },
+            uefi_loaders: if media.form == MediaForm::Stick { uefi_loaders(&media.tree) } else { Vec::new() },
             answer_files: answer_files(&media.tree)
                 .into_iter()
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
@@ -285,7 +273,7 @@ impl MediaView {
             let times = count(touchups.count as u64, "time", "times");
             sheet.row("touched up", format!("{times}{hidden}"));
         }
-        if self.boot.is_empty() && self.form != "stick" {
+        if self.boot.is_empty() && self.form != MediaForm::Stick {
             sheet.row("boot from disc", "no");
         }
         for (number, entry) in self.boot.iter().enumerate() {
@@ -307,7 +295,7 @@ impl MediaView {
                     ),
                 );
             }
-        } else if self.form == "iso" {
+        } else if self.form == MediaForm::Disc {
             sheet.row("boot from disk", "no");
         }
         for (number, loader) in self.uefi_loaders.iter().enumerate() {
@@ -323,9 +311,9 @@ impl MediaView {
             );
         }
         let form = match self.form {
-            "iso" => format!("ISO file, {}", size(self.size)),
-            "stick" => format!("stick, {}", size(self.size)),
-            _ => "folder".into(),
+            MediaForm::Disc => format!("ISO file, {}", size(self.size)),
+            MediaForm::Stick => format!("stick, {}", size(self.size)),
+            MediaForm::Folder => "folder".into(),
         };
         let mut text = heading_line(&self.path, &form) + &sheet.text();
         for image in &self.image_files {
@@ -375,7 +363,7 @@ fn file_systems(media: &Media) -> Vec<FileSystemView> {
         (TreeKind::Joliet, trees.joliet),
         (TreeKind::RockRidge, trees.rock_ridge && trees.iso9660),
         (TreeKind::Iso9660, trees.iso9660),
-        (TreeKind::Fat, trees.chosen == TreeKind::Fat),
+        (TreeKind::Fat, media.form == MediaForm::Stick),
     ];
     all.into_iter()
         .filter(|(_, there)| *there)

@@ -2,7 +2,7 @@
 
 use super::{Sheet, count, heading_line, image::editions, outside, size, style, table};
 use neat_stack::{
-    BootSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, StickForm, VariantSummary, Weight,
+    BootSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, VariantSummary, Weight,
 };
 
 /// The plan for a person.
@@ -19,25 +19,22 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         None => sheet.row("from", "nothing: the media holds what is put on it"),
     }
     let output = &report.output;
-    if let Some(iso) = &output.iso {
-        sheet.row("to", format!("{iso} ({}, label {})", size(output.size), label(&output.label)));
-    }
-    if let Some(stick) = &output.stick {
-        let form = match stick.form {
-            StickForm::Disc => "a disc that starts as a disk".to_owned(),
-            _ => format!("{}, FAT32", stick.scheme.name()),
-        };
-        let text = format!("{} ({}, {form}, label {})", stick.path, size(stick.size), label(&stick.label));
-        sheet.row(if output.iso.is_some() { "" } else { "to" }, text);
+    for (number, own) in report.outputs.iter().enumerate() {
+        let what = if own.what.is_empty() { String::new() } else { format!(", {}", own.what) };
+        let text = format!("{} ({}{what}, label {})", own.path, size(own.size), label(&own.label));
+        sheet.row(if number == 0 { "to" } else { "" }, text);
     }
     sheet.row("holds", count(output.files, "file", "files"));
     if output.shared > 0 {
         sheet.row("saved", format!("{}, because identical files are stored once", size(output.shared)));
     }
-    let disc_ways = output.boot.iter().filter(|_| output.iso.is_some()).map(boot);
-    let stick_ways =
-        output.stick.iter().flat_map(|stick| &stick.boot).map(|way| format!("{way}, from the stick"));
-    for (number, way) in disc_ways.chain(stick_ways).enumerate() {
+    let ways = report.outputs.iter().flat_map(|own| -> Vec<String> {
+        if own.form == "disc" {
+            return output.boot.iter().map(boot).collect();
+        }
+        own.boot.iter().map(|way| format!("{way}, from the {}", own.form)).collect()
+    });
+    for (number, way) in ways.enumerate() {
         sheet.row(if number == 0 { "boots" } else { "" }, way);
     }
     if output.hybrid && output.iso.is_some() {
@@ -152,7 +149,7 @@ fn variants(variants: &[VariantSummary]) -> String {
 
 /// The result of a build of several media for a person.
 pub(crate) fn built_several(ledgers: &[&Ledger]) -> String {
-    let outputs = || ledgers.iter().flat_map(|ledger| std::iter::once(&ledger.output).chain(&ledger.stick));
+    let outputs = || ledgers.iter().flat_map(|ledger| &ledger.outputs);
     let total: u64 = outputs().map(|output| output.size).sum();
     let count = super::count(outputs().count() as u64, "media", "media");
     let mut text = format!("{}{count}{:#}  {}\n", style::HEADING, style::HEADING, size(total));
@@ -165,13 +162,12 @@ pub(crate) fn built_several(ledgers: &[&Ledger]) -> String {
 
 /// The result of a build for a person.
 pub(crate) fn built(ledger: &Ledger, path: &str) -> String {
-    let outputs = std::iter::once(&ledger.output).chain(&ledger.stick);
-    let last = outputs.clone().count() - 1;
+    let last = ledger.outputs.len().saturating_sub(1);
     let text = |(number, own): (usize, &LedgerOutput)| {
         let trials = ledger.trials.iter().filter(|trial| trial.path == own.path).collect();
         output(own, trials, (number == last).then_some(path))
     };
-    outputs.enumerate().map(text).collect()
+    ledger.outputs.iter().enumerate().map(text).collect()
 }
 
 fn output(output: &LedgerOutput, trials: Vec<&LedgerTrial>, ledger: Option<&str>) -> String {

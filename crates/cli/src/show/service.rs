@@ -1,6 +1,7 @@
 //! What `inventory`, `drivers` and `compare` say, and the items of a plan.
 
 use super::{count, heading, outside, size, style, table};
+use neat_content::and_more;
 use neat_service::{Category, Component, EditionRecord, Item};
 use neat_stack::{Comparison, EditionWork, FileChange, LedgerItem};
 use serde::Serialize;
@@ -82,11 +83,7 @@ pub(crate) fn inventory(edition: &str, components: &[&Component], record: &Editi
                 if ids.is_empty() {
                     return String::new();
                 }
-                let more = if ids.len() > SHOWN {
-                    format!(" and {} more", ids.len() - SHOWN)
-                } else {
-                    String::new()
-                };
+                let more = and_more(ids.len().saturating_sub(SHOWN));
                 format!(
                     "      {}{name} {}{more}{:#}\n",
                     style::REASON,

@@ -1,6 +1,7 @@
 //! What `stick` says.
 
 use super::{Sheet, count, heading_line, size, style};
+use neat_content::and_more;
 use neat_device::{disks::Disk, guard, write::Outcome};
 use neat_media::stick::{StickPlan, StickUpdate, uefi_loaders};
 use serde_json::{Value, json};
@@ -129,9 +130,7 @@ pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -
         for (number, path) in paths.iter().take(SHOWN).enumerate() {
             sheet.row(if number == 0 { word } else { "" }, path);
         }
-        if paths.len() > SHOWN {
-            sheet.row("", format!("and {} more", paths.len() - SHOWN));
-        }
+        sheet.row_if("", and_more(paths.len().saturating_sub(SHOWN)).trim_start());
     }
     let back = if outcome.compared > 0 { ", read back and right" } else { "" };
     sheet.row("in all", format!("{} written{back}", size(outcome.written)));

@@ -1,7 +1,7 @@
 //! The way of BIOS: boot catalogue and image, or first block, partition and boot record.
 
 use super::{Attachment, Firmware, Walk, entries};
-use crate::{BootEntry, BootImage, Emulation, Media, Platform, TreeKind, disk, eltorito::patch, stick};
+use crate::{BootEntry, BootImage, Emulation, Media, MediaForm, Platform, disk, eltorito::patch, stick};
 use neat_content::{Content, ReadAt, Source, read_vec};
 use std::sync::Arc;
 
@@ -142,7 +142,7 @@ pub(super) fn disk(media: &Media, source: &Arc<Source>) -> Walk {
         format!("the partition at byte {start} is marked for BIOS and has a boot record"),
         format!("the partition at byte {start} has no boot record"),
     );
-    if record.get(90..510) != stick::BOOT_RECORD.get(90..510) || media.trees.chosen != TreeKind::Fat {
+    if record.get(90..510) != stick::BOOT_RECORD.get(90..510) || media.form != MediaForm::Stick {
         walk.claimed = record.get(90..94) != Some(&[0xCD, 0x18, 0xEB, 0xFE]);
         walk.step(walk.claimed, "the boot record is another program's", "the boot record starts nothing");
         return walk;

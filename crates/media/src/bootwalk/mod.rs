@@ -6,7 +6,7 @@ mod uefi;
 
 pub use pe::{Machine, loader_machine};
 
-use crate::{Media, Platform, TreeKind, read};
+use crate::{Media, MediaForm, Platform, read};
 use neat_content::{Result, Source};
 use serde::{Deserialize, Serialize};
 use std::{path::Path, sync::Arc};
@@ -115,7 +115,7 @@ pub fn walk(path: &Path) -> Result<Vec<Walk>> {
 /// The ways through a media that is open already.
 pub fn walk_media(media: &Media, source: &Arc<Source>) -> Vec<Walk> {
     let mut walks = Vec::new();
-    if media.trees.chosen != TreeKind::Fat {
+    if media.form != MediaForm::Stick {
         walks.push(bios::disc(media));
         walks.push(uefi::disc(media));
     }

@@ -1,7 +1,7 @@
 //! The way of UEFI: boot catalogue or partitions, FAT, `EFI/BOOT/BOOT*.EFI`.
 
 use super::{Attachment, Firmware, Walk, entries, pe::loader_machine};
-use crate::{BootImage, Media, Platform, TreeKind, fat, stick};
+use crate::{BootImage, Media, MediaForm, Platform, fat, stick};
 use neat_content::{Content, Source, Tree, fold_case};
 use std::sync::Arc;
 
@@ -95,7 +95,7 @@ fn configuration(walk: &mut Walk, tree: &Tree, disc: &Tree) {
 
 pub(super) fn disk(media: &Media, source: &Arc<Source>) -> Walk {
     let mut walk = Walk::new(Firmware::Uefi, Attachment::Disk);
-    if media.trees.chosen == TreeKind::Fat {
+    if media.form == MediaForm::Stick {
         let what = media.partitions.as_ref().map_or("the disk", |_| "a partition");
         walk.good(format!("{what} is a FAT file system with {} files", media.tree.counts().files));
         walk.claimed = !stick::uefi_loaders(&media.tree).is_empty();

@@ -200,7 +200,7 @@ impl Plan {
             ("UDF", udf.as_ref().map(|tree| &tree.shortened)),
         ] {
             if let Some([first, rest @ ..]) = shortened.map(Vec::as_slice) {
-                let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+                let more = neat_content::and_more(rest.len());
                 notes.push(format!("changed in the {name} tree, which cannot hold the name: {first}{more}"));
             }
         }

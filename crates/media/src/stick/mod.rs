@@ -335,7 +335,7 @@ fn without_links(tree: &Tree, notes: &mut Vec<String>) -> Result<(Tree, HashSet<
         }
     }
     if let [first, rest @ ..] = left_out.as_slice() {
-        let more = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+        let more = neat_content::and_more(rest.len());
         notes.push(format!("left out, as FAT has no links, and these lead to no file: {first}{more}"));
     }
     Ok((own, removed))

@@ -1,6 +1,6 @@
 //! Reading sticks: a disk, or its image, with a FAT file system.
 
-use crate::{Media, TreeKind, TreesFound, VolumeIdentity, disk, fat};
+use crate::{Media, MediaForm, TreeKind, TreesFound, VolumeIdentity, disk, fat};
 use neat_content::{Content, ReadAt, Result, Source, damage_apart};
 use std::sync::Arc;
 
@@ -47,10 +47,10 @@ pub(crate) fn open(source: &Arc<Source>) -> Result<Option<Media>> {
         None
     });
     let volume = VolumeIdentity { label, ..VolumeIdentity::default() };
-    let trees =
-        TreesFound { iso9660: false, joliet: false, rock_ridge: false, udf: None, chosen: TreeKind::Fat };
+    let trees = TreesFound { chosen: TreeKind::Fat, ..TreesFound::default() };
     let partitions = partitions.filter(|_| start > 0);
     Ok(Some(Media {
+        form: MediaForm::Stick,
         tree,
         volume,
         trees,

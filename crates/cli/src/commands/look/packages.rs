@@ -5,7 +5,7 @@ use crate::{
     context::Context,
     show::{self, Sheet},
 };
-use neat_content::{Content, Result, damage_apart};
+use neat_content::{Content, Result, and_more, damage_apart};
 use neat_image::Times;
 use neat_package::{Driver, DriverSet, IfDamaged, Pack, PackKind, Update, VendorPackage};
 use neat_registry::{Change, Hive, LARGEST, RegText};
@@ -57,9 +57,7 @@ pub(super) fn hive(path: &Path, digest: Option<&str>, context: &Context) -> Resu
     for (n, name) in top.iter().take(SHOWN).enumerate() {
         sheet.row(if n == 0 { "keys" } else { "" }, name);
     }
-    if top.len() > SHOWN {
-        sheet.row("", format!("and {} more", top.len() - SHOWN));
-    }
+    sheet.row_if("", and_more(top.len().saturating_sub(SHOWN)).trim_start());
     let mut text =
         format!("{}{}", heading(path, &format!("registry hive, {}", show::size(len))), sheet.text());
     for note in hive.notes() {
@@ -91,9 +89,7 @@ pub(super) fn reg(path: &Path, context: &Context) -> Result<()> {
     for (n, key) in keys.iter().take(SHOWN).enumerate() {
         sheet.row(if n == 0 { "in" } else { "" }, *key);
     }
-    if keys.len() > SHOWN {
-        sheet.row("", format!("and {} more", keys.len() - SHOWN));
-    }
+    sheet.row_if("", and_more(keys.len().saturating_sub(SHOWN)).trim_start());
     context.print(&format!("{}{}", heading(path, "registration text"), sheet.text()))
 }
 
@@ -223,9 +219,7 @@ pub(super) fn inf(path: &Path, context: &Context) -> Result<()> {
             format!("{}  {}", device.hardware_id, device.description),
         );
     }
-    if driver.devices.len() > SHOWN {
-        sheet.row("", format!("and {} more", driver.devices.len() - SHOWN));
-    }
+    sheet.row_if("", and_more(driver.devices.len().saturating_sub(SHOWN)).trim_start());
     context.print(&format!("{}{}", heading(path, "driver information file"), sheet.text()))
 }
 

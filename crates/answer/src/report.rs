@@ -1,0 +1,126 @@
+//! Checks: what is wrong with answers, what they erase, and whether they fit a media.
+
+use crate::{
+    AnswerFile, Dialect, Erasure, Finding, Gravity, MediaFacts, Model, Reading, check::neutral_findings,
+    model::Erases,
+};
+use neat_content::Result;
+use serde::Serialize;
+
+/// The result of a check.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The dialect; none for a model by itself.
+    pub dialect: Option<Dialect>,
+    /// What was found, problems first.
+    pub findings: Vec<Finding>,
+    /// What it erases.
+    pub erasure: Erasure,
+    /// Whether erasing is said to be meant.
+    pub erasing_is_meant: bool,
+    /// What it will do to a machine, line by line.
+    pub does: Vec<String>,
+}
+
+impl Report {
+    /// Whether something will go wrong.
+    pub fn has_problems(&self) -> bool {
+        self.findings.iter().any(|finding| finding.gravity == Gravity::Problem)
+    }
+
+    /// Whether it erases, and nobody said that this is meant.
+    pub fn is_dangerous(&self) -> bool {
+        self.erasure.is_some() && !self.erasing_is_meant
+    }
+}
+
+/// Checks an answer file, for a media if one is given.
+pub fn check_file(file: &AnswerFile, media: Option<&MediaFacts>) -> Report {
+    let face = file.dialect.face();
+    let (reading, broken) = match face.read(&file.text) {
+        Ok(reading) => (reading, None),
+        Err(error) => (Reading::default(), Some(error)),
+    };
+    if let Some(error) = broken {
+        return Report {
+            dialect: Some(file.dialect),
+            findings: vec![Finding::problem("file", error.to_string(), error.hint())],
+            erasure: Erasure::default(),
+            erasing_is_meant: false,
+            does: Vec::new(),
+        };
+    }
+    let mut findings = face.check(&file.text, &reading, media);
+    findings.extend(neutral_findings(&reading.model, Some(&face.about().rules)));
+    if let Some(media) = media {
+        findings.extend(several(media, file.dialect));
+    }
+    let erasure = face.erases(&file.text, &reading);
+    report(Some(file.dialect), &reading.model, findings, erasure)
+}
+
+/// Checks a model by itself: what no dialect could make right.
+pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
+    let mut findings = neutral_findings(model, None);
+    if let (Some(media), Some(choice)) = (media, &model.system.edition) {
+        findings.extend(media.edition_finding(choice));
+    }
+    if let Some(media) = media {
+        for own in model
+            .architectures
+            .iter()
+            .filter(|own| !media.architectures.is_empty() && !media.architectures.contains(own))
+        {
+            let names: Vec<&str> = media.architectures.iter().map(|own| own.name()).collect();
+            let message = format!("{} is served, and the media is for {}", own.name(), names.join(", "));
+            let serves = model.architectures.iter().any(|own| media.architectures.contains(own));
+            findings.push(if serves {
+                Finding::note("architectures", message)
+            } else {
+                Finding::problem("architectures", message, "add the media's architecture")
+            });
+        }
+    }
+    let mut erasure = Erasure::default();
+    for disk in &model.disk {
+        if disk.wipe {
+            erasure.add(format!("everything on {}", disk.name()));
+        }
+    }
+    report(None, model, findings, erasure)
+}
+
+fn report(dialect: Option<Dialect>, model: &Model, mut findings: Vec<Finding>, erasure: Erasure) -> Report {
+    let mut seen = Vec::new();
+    findings.retain(|finding| {
+        let is_new = !seen.contains(finding);
+        seen.push(finding.clone());
+        is_new
+    });
+    findings.sort_by_key(|finding| (finding.gravity, finding.line));
+    let does = crate::describe(model, &erasure);
+    Report { dialect, findings, erasure, erasing_is_meant: model.erases == Erases::Yes, does }
+}
+
+/// Of several answer files on a media one wins.
+pub(crate) fn several(media: &MediaFacts, dialect: Dialect) -> Option<Finding> {
+    let own: Vec<&str> =
+        media.answer_files.iter().filter(|(_, own)| *own == dialect).map(|(path, _)| path.as_str()).collect();
+    match own.as_slice() {
+        [first, rest @ ..] if !rest.is_empty() => Some(Finding::problem(
+            "media",
+            format!(
+                "the media has {} answer files of this kind: {first} wins, {} is never read",
+                own.len(),
+                rest.join(", ")
+            ),
+            "keep one of them",
+        )),
+        _ => None,
+    }
+}
+
+/// Reads an answer file into the neutral form.
+pub fn read_file(file: &AnswerFile) -> Result<Reading> {
+    file.dialect.face().read(&file.text)
+}

@@ -1,0 +1,16 @@
+//! What is done to the tree of a media, each change with its step in the plan.
+
+mod answers;
+mod boot;
+mod editor;
+mod images;
+mod menu;
+mod servicing;
+
+pub use answers::media_facts;
+pub(crate) use answers::{Given, apply as apply_answers, apply_all as apply_answers_of_all, examine, given};
+pub use boot::default_boot;
+pub(crate) use editor::Editor;
+pub(crate) use images::{ImageOutcome, PendingImage, apply as apply_images, fit_estimate, fit_fat32};
+pub(crate) use menu::{Machine, apply as apply_menu};
+pub(crate) use servicing::{setup as apply_setup, stage};

@@ -1,0 +1,289 @@
+//! What the stack file does inside editions: updates, components, drivers, files, settings.
+
+mod apps;
+mod inputs;
+mod vendor;
+
+pub(crate) use vendor::stage;
+
+use super::Editor;
+use crate::{
+    editions::{open_image, setup_image_path},
+    recipe::{CompanySection, IntoValue, SettingsSection, StackFile},
+    report::{EditionWork, Weight},
+};
+use inputs::Inputs;
+use neat_content::{Content, Job, Result};
+use neat_image::{ImageDraft, Times};
+use neat_service::{Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Verdict};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// Sorts of items in the order in which they are done, with the action and the reason that the plan gives.
+const STEPS: [(&str, &str, &str, &str); 9] = [
+    ("update", "update", "updates", "first in the edition, the servicing ones before those that need them"),
+    (
+        "remove",
+        "take out",
+        "components",
+        "after the updates, so that what they bring for a component goes with it",
+    ),
+    ("driver", "add", "drivers", "after taking out, so that none of them is taken out again"),
+    ("file", "put", "groups of files", "after the system's own files, so that yours win"),
+    ("app", "stage", "applications", "they run on the installed system, in this order"),
+    ("language", "set", "values of languages", "after the updates, which may bring the language"),
+    ("setting", "set", "values", "last in the edition, so that your values win"),
+    ("service", "set", "services", "last in the edition, so that your values win"),
+    ("feature", "switch", "features", "last in the edition, so that your values win"),
+];
+
+/// Whether the stack file changes what is in the editions of the systems.
+pub(crate) fn is_asked(stack: &StackFile) -> bool {
+    !stack.update.is_empty()
+        || stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::System))
+        || stack.remove.is_some()
+        || stack.settings.is_some()
+        || !stack.app.is_empty()
+        || stack.place.iter().any(|place| place.to.starts_with("system:"))
+}
+
+/// Does what the stack file asks for in every edition of `draft`.
+pub(crate) fn systems(
+    stack: &StackFile,
+    editor: &mut Editor,
+    mut draft: ImageDraft,
+    job: &Job<'_>,
+) -> Result<(ImageDraft, Vec<EditionWork>)> {
+    let mut inputs = Inputs::read(stack, editor, job)?;
+    let times = Times::at(editor.newest());
+    let before = Arc::new(draft.clone());
+    let count = before.editions().len();
+    // What the other editions have decides what would go from the image file.
+    let measured = if inputs.remove.is_some() && count > 1 { count } else { 0 };
+    let all = (1..=measured).map(|number| Ok(Arc::new(OtherFiles::of(&*before.files(number)?))));
+    let all = all.collect::<Result<Vec<Arc<OtherFiles>>>>()?;
+    let mut work = Vec::new();
+    let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
+    for number in 1..=count {
+        job.check()?;
+        let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
+        let others = all.iter().enumerate().filter(|(n, _)| n + 1 != number);
+        let others: Vec<Arc<OtherFiles>> = others.map(|(_, other)| Arc::clone(other)).collect();
+        let name = edition.name().to_owned();
+        let mut items = edition.add_updates(&inputs.updates)?;
+        if let Some(request) = &inputs.remove {
+            items.extend(remove(&mut edition, &inputs, request, &others, &mut unmatched)?);
+        }
+        for n in 0..inputs.drivers.len() {
+            if inputs.drivers[n].into.contains(&IntoValue::System) {
+                let prepared = inputs.prepared(n, &edition, job)?;
+                items.extend(edition.add_drivers(&prepared.drivers)?);
+                items.extend(prepared.items.iter().cloned());
+            }
+        }
+        for place in inputs.places.iter().filter(|place| place.in_system) {
+            items.extend(edition.add_files(
+                "system",
+                &place.target(&edition),
+                &place.files,
+                place.replace,
+            )?);
+        }
+        items.extend(apps::register(stack, &mut edition)?);
+        if let Some(settings) = &stack.settings {
+            items.extend(set_up(settings, &inputs, &mut edition)?);
+        }
+        for note in std::mem::take(&mut edition.notes) {
+            editor.find(Weight::Note, format!("{name}: {note}"), "");
+        }
+        edition.store(&mut draft)?;
+        work.push(EditionWork { edition: name, setup: false, items });
+    }
+    for (text, missed) in unmatched {
+        if missed == count {
+            // The edition that has something like it says most.
+            let said = work.iter().flat_map(|work| &work.items).filter(|item| item.subject == text);
+            let detail =
+                said.map(|item| item.detail.as_str()).max_by_key(|text| text.len()).unwrap_or("nothing fits");
+            editor.find(Weight::Note, format!("[remove] {text}: {detail}"), "correct it, or take it out");
+        }
+    }
+    tell(&work, editor);
+    apps::stage(stack, &inputs, editor)?;
+    Ok((draft, work))
+}
+
+/// Does what the stack file asks for in the setup environment.
+pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Result<Vec<EditionWork>> {
+    let wanted = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
+        || stack.place.iter().any(|place| place.to.starts_with("setup:"));
+    if !wanted {
+        return Ok(Vec::new());
+    }
+    let Some(path) = setup_image_path(&editor.tree) else {
+        editor.find(
+            Weight::Refused,
+            "the media has no setup environment (sources/boot.wim)".into(),
+            "take \"setup\" out of `into`, and `setup:` out of [[place]]",
+        );
+        return Ok(Vec::new());
+    };
+    let mut inputs = Inputs::for_setup(stack, editor, job)?;
+    let image = open_image(&editor.tree, &path)?;
+    let mut draft = ImageDraft::of(&image);
+    let before = Arc::new(draft.clone());
+    let times = Times::at(editor.newest());
+    let mut work = Vec::new();
+    for number in 1..=before.editions().len() {
+        let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
+        let mut items = Vec::new();
+        for n in 0..inputs.drivers.len() {
+            if inputs.drivers[n].into.contains(&IntoValue::Setup) {
+                let prepared = inputs.prepared(n, &edition, job)?;
+                items.extend(edition.add_drivers(&prepared.drivers)?);
+                items.extend(prepared.items.iter().cloned());
+            }
+        }
+        for place in inputs.places.iter().filter(|place| !place.in_system) {
+            items.extend(edition.add_files("setup", &place.target(&edition), &place.files, place.replace)?);
+        }
+        work.push(EditionWork { edition: edition.name().to_owned(), setup: true, items });
+        edition.store(&mut draft)?;
+    }
+    let meta = editor.tree.find(&path).map(|id| editor.tree.node(id).meta);
+    let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
+    if let (Some(id), Some(meta)) = (editor.tree.find(&path), meta) {
+        editor.tree.remove(id);
+        editor.tree.put_file(&path, content, meta)?;
+    }
+    tell(&work, editor);
+    Ok(work)
+}
+
+fn remove(
+    edition: &mut Edition,
+    inputs: &Inputs,
+    request: &RemovalRequest,
+    others: &[Arc<OtherFiles>],
+    unmatched: &mut BTreeMap<String, usize>,
+) -> Result<Vec<Item>> {
+    let inventory = Inventory::of(edition, &inputs.catalogues, others)?;
+    let plan = Removal::plan(&inventory, request, &edition.record.removed);
+    for (text, _) in &plan.unknown {
+        *unmatched.entry(text.clone()).or_default() += 1;
+    }
+    let mut items = plan.apply(edition, &inventory)?;
+    if inputs.removal_is_optional {
+        items.iter_mut().for_each(|item| item.optional = true);
+    }
+    Ok(items)
+}
+
+fn set_up(settings: &SettingsSection, inputs: &Inputs, edition: &mut Edition) -> Result<Vec<Item>> {
+    let mut items = Vec::new();
+    for id in inputs.profile_settings.iter().chain(&settings.uses) {
+        items.extend(edition.apply_setting(id, &inputs.catalogues)?);
+    }
+    for (name, text) in &inputs.registry {
+        items.extend(edition.apply_reg(name, text)?);
+    }
+    if !settings.values.is_empty() {
+        items.extend(edition.apply_values("[[settings.value]]", &settings.values)?);
+    }
+    for (name, start) in &settings.services {
+        items.push(edition.set_service(name, start)?);
+    }
+    for (name, on) in &settings.features {
+        items.push(edition.set_feature(name, *on, None)?);
+    }
+    if let Some(CompanySection { name, model, phone, hours, url, .. }) = &settings.company {
+        let all = [
+            ("Manufacturer", name),
+            ("Model", model),
+            ("SupportPhone", phone),
+            ("SupportHours", hours),
+            ("SupportURL", url),
+        ];
+        let values: Vec<(&str, &str)> =
+            all.iter().filter_map(|(key, text)| Some((*key, text.as_deref()?))).collect();
+        let logo = inputs.logo.as_ref().map(|(name, content): &(String, Content)| (name.as_str(), content));
+        items.extend(edition.set_company(&values, logo)?);
+    }
+    if let Some((name, content)) = &inputs.wallpaper {
+        items.extend(edition.set_wallpaper(name, content)?);
+    }
+    if let Some(languages) = &settings.languages {
+        items.extend(edition.set_languages(&languages.interface, &languages.region, &languages.keyboards)?);
+    }
+    Ok(items)
+}
+
+/// What an edition is called in steps and findings.
+fn place(work: &EditionWork) -> String {
+    if work.setup { "the setup environment".to_owned() } else { work.edition.clone() }
+}
+
+/// Says what is done in the plan: a step for each sort of item, a finding for each refusal.
+fn tell(work: &[EditionWork], editor: &mut Editor) {
+    for (kind, action, noun, reason) in STEPS {
+        let applied = |work: &EditionWork| {
+            let items =
+                work.items.iter().filter(|item| item.kind == kind && item.verdict == Verdict::Applied);
+            items.fold((0_u64, 0_i64), |(count, bytes), item| (count + 1, bytes + item.bytes))
+        };
+        let counts: Vec<(u64, i64)> = work.iter().map(applied).collect();
+        let most = counts.iter().map(|(count, _)| *count).max().unwrap_or(0);
+        if most == 0 {
+            continue;
+        }
+        let least = counts.iter().map(|(count, _)| *count).min().unwrap_or(0);
+        let number = if least == most { most.to_string() } else { format!("{least} to {most}") };
+        let noun = if most == 1 { noun.strip_suffix('s').unwrap_or(noun) } else { noun };
+        let whose = match work {
+            [one] => place(one),
+            several if several.iter().all(|work| work.setup) => "the setup environment".into(),
+            several => format!("each of {} editions", several.len()),
+        };
+        // Editions share what they have alike, so the largest says most.
+        let bytes = counts.iter().map(|(_, bytes)| *bytes).max_by_key(|bytes| bytes.abs()).unwrap_or(0);
+        editor.step(action, format!("{number} {noun} in {whose}"), reason, bytes);
+    }
+    tell_refusals(work, editor);
+}
+
+/// A finding for each refusal.
+fn tell_refusals(work: &[EditionWork], editor: &mut Editor) {
+    let mut said: Vec<(&str, &str)> = Vec::new();
+    for (work, item) in work.iter().flat_map(|work| work.items.iter().map(move |item| (work, item))) {
+        if item.verdict != Verdict::Refused || said.contains(&(&item.subject, &item.detail)) {
+            continue;
+        }
+        said.push((&item.subject, &item.detail));
+        let (weight, hint) = match (item.optional, item.kind) {
+            (true, _) => (Weight::Note, ""),
+            (_, "remove") => (
+                Weight::Refused,
+                "name what needs it too, write `with_dependents = true`, or put it into `keep`",
+            ),
+            (_, "update" | "driver") => {
+                (Weight::Refused, "take it out, or write `optional = true` beside it to build without it")
+            }
+            _ => (Weight::Refused, "correct it in the stack file"),
+        };
+        editor.find(
+            weight,
+            format!("{} {} ({}): {}", item.kind, item.subject, place(work), item.detail),
+            hint,
+        );
+    }
+}
+
+/// Version of the system as three numbers: major, minor, build.
+fn version_of(edition: &Edition) -> Option<(u32, u32, u32)> {
+    let version = edition.version()?;
+    let number = |n: usize| u32::try_from(version.0.get(n).copied().unwrap_or(0)).unwrap_or(u32::MAX);
+    Some((number(0), number(1), number(2)))
+}
+
+/// Drivers made ready, by section and architecture.
+type DriverCache =
+    BTreeMap<(usize, Option<neat_package::Architecture>, Option<(u32, u32, u32)>), Arc<PreparedDrivers>>;

@@ -1,0 +1,178 @@
+//! Sections of a stack file that change what is in editions, and files that are put somewhere.
+
+use neat_service::SettingValue;
+use schemars::JsonSchema;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+
+/// `[[update]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UpdateSection {
+    /// A package, or a folder of them.
+    #[schemars(extend("format" = "path"))]
+    pub from: String,
+    /// Whether one that cannot go in does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+/// `[[driver]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct DriverSection {
+    /// Folder, cabinet, zip file or self-extracting program.
+    #[schemars(extend("format" = "path"))]
+    pub from: String,
+    /// Where they go.
+    #[serde(default = "into_system")]
+    pub into: Vec<IntoValue>,
+    /// Only these classes.
+    #[serde(default)]
+    pub classes: Vec<String>,
+    /// Only drivers for the devices in this list.
+    #[schemars(extend("format" = "path"))]
+    pub devices: Option<String>,
+    /// Whether one that cannot go in does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+fn into_system() -> Vec<IntoValue> {
+    vec![IntoValue::System]
+}
+
+/// Where drivers go.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum IntoValue {
+    /// The installed system.
+    System,
+    /// The setup environment.
+    Setup,
+}
+
+/// `[remove]`
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RemoveSection {
+    /// A profile of a catalogue.
+    pub profile: Option<String>,
+    /// Ids and patterns that go.
+    #[serde(default)]
+    pub components: Vec<String>,
+    /// Ids and patterns that stay.
+    #[serde(default)]
+    pub keep: Vec<String>,
+    /// Whether what needs a component goes with it.
+    #[serde(default)]
+    pub with_dependents: bool,
+    /// Whether a component that must not go does not stop the build.
+    #[serde(default)]
+    pub optional: bool,
+}
+
+/// `[settings]`
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SettingsSection {
+    /// Settings of catalogues.
+    #[serde(default, rename = "use")]
+    pub uses: Vec<String>,
+    /// Registration texts.
+    #[serde(default)]
+    #[schemars(extend("format" = "path"))]
+    pub registry: Vec<String>,
+    /// Single values.
+    #[serde(default, rename = "value")]
+    pub values: Vec<SettingValue>,
+    /// Start types of services.
+    #[serde(default)]
+    pub services: BTreeMap<String, String>,
+    /// Features that are switched on or off.
+    #[serde(default)]
+    pub features: BTreeMap<String, bool>,
+    /// What the system says of the company.
+    pub company: Option<CompanySection>,
+    /// A picture for the desktop of new accounts.
+    #[schemars(extend("format" = "path"))]
+    pub wallpaper: Option<String>,
+    /// Languages of new accounts.
+    pub languages: Option<LanguagesSection>,
+}
+
+/// `[settings.company]`
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CompanySection {
+    /// Name.
+    pub name: Option<String>,
+    /// Model of the machine.
+    pub model: Option<String>,
+    /// Telephone of those who help.
+    pub phone: Option<String>,
+    /// When they are there.
+    pub hours: Option<String>,
+    /// Their page.
+    pub url: Option<String>,
+    /// A picture.
+    #[schemars(extend("format" = "path"))]
+    pub logo: Option<String>,
+}
+
+/// `[settings.languages]`
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LanguagesSection {
+    /// Language of the interface.
+    #[serde(default)]
+    pub interface: String,
+    /// Language of regional forms.
+    #[serde(default)]
+    pub region: String,
+    /// Keyboards, by the numbers that the registry has for them.
+    #[serde(default)]
+    pub keyboards: Vec<String>,
+}
+
+/// `[[app]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AppSection {
+    /// The installer, a file; below `files` if that is given.
+    pub installer: String,
+    /// A folder that the installer needs around it.
+    #[schemars(extend("format" = "path"))]
+    pub files: Option<String>,
+    /// Its arguments, so that it asks nothing.
+    #[serde(default)]
+    pub arguments: String,
+    /// When it runs.
+    #[serde(default)]
+    pub when: WhenValue,
+}
+
+/// When an application is installed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhenValue {
+    /// At the end of setup, before anybody signs in.
+    #[default]
+    SetupEnd,
+    /// Once, when somebody signs in first.
+    FirstSignIn,
+}
+
+/// `[[place]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PlaceSection {
+    /// File or folder.
+    #[schemars(extend("format" = "path"))]
+    pub from: String,
+    /// `media:`, `system:` or `setup:`, and a path there.
+    pub to: String,
+    /// Whether files that are there may be replaced.
+    #[serde(default)]
+    pub replace: bool,
+}

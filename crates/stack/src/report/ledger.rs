@@ -1,0 +1,235 @@
+//! The ledger: the record that a build leaves.
+
+use super::{DepotUse, LedgerItem};
+use neat_content::{Error, Result};
+use neat_trial::{Attached, Firmware, Stage};
+use serde::{Deserialize, Serialize};
+
+/// What `kind` in a ledger says, so that the file is known without its name.
+pub const LEDGER_KIND: &str = "neatstack-ledger";
+const VERSION: u32 = 1;
+
+/// What was done, with digests. The same stack file and inputs give the same ledger.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(from = "Text", into = "Text")]
+pub struct Ledger {
+    /// [`LEDGER_KIND`].
+    pub kind: String,
+    /// Version of this form.
+    pub version: u32,
+    /// Version of the program.
+    pub program: String,
+    /// Title of the stack file.
+    pub title: String,
+    /// SHA-256 of the stack file.
+    pub stack_sha256: String,
+    /// What was taken from a depot.
+    pub depot: Vec<DepotUse>,
+    /// What it started from.
+    pub source: Option<LedgerSource>,
+    /// What was done, in order, as the plan says it.
+    pub steps: Vec<String>,
+    /// What became of each item inside the editions.
+    pub items: Vec<LedgerItem>,
+    /// Files that were put on the media.
+    pub files: Vec<LedgerFile>,
+    /// What there was to say.
+    pub findings: Vec<String>,
+    /// What came out, in the order in which it was written.
+    pub outputs: Vec<LedgerOutput>,
+    /// What virtual machines made of it.
+    pub trials: Vec<LedgerTrial>,
+}
+
+/// A ledger as it is written down. The first two outputs also stand under the keys that programs of version 0.1 know.
+#[derive(Clone, Serialize, Deserialize)]
+struct Text {
+    kind: String,
+    version: u32,
+    program: String,
+    title: String,
+    stack_sha256: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    depot: Vec<DepotUse>,
+    source: Option<LedgerSource>,
+    steps: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    items: Vec<LedgerItem>,
+    files: Vec<LedgerFile>,
+    findings: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    outputs: Vec<LedgerOutput>,
+    output: Option<LedgerOutput>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    stick: Option<LedgerOutput>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    trials: Vec<LedgerTrial>,
+}
+
+impl From<Text> for Ledger {
+    fn from(text: Text) -> Self {
+        let Text { kind, version, program, title, stack_sha256, depot, source, steps, items, .. } = text;
+        let Text { files, findings, outputs, output, stick, trials, .. } = text;
+        let outputs = if outputs.is_empty() { output.into_iter().chain(stick).collect() } else { outputs };
+        Self {
+            kind,
+            version,
+            program,
+            title,
+            stack_sha256,
+            depot,
+            source,
+            steps,
+            items,
+            files,
+            findings,
+            outputs,
+            trials,
+        }
+    }
+}
+
+impl From<Ledger> for Text {
+    fn from(ledger: Ledger) -> Self {
+        let Ledger { kind, version, program, title, stack_sha256, depot, source, steps, items, .. } = ledger;
+        let Ledger { files, findings, outputs, trials, .. } = ledger;
+        Self {
+            kind,
+            version,
+            program,
+            title,
+            stack_sha256,
+            depot,
+            source,
+            steps,
+            items,
+            files,
+            findings,
+            output: outputs.first().cloned(),
+            stick: outputs.get(1).cloned(),
+            outputs,
+            trials,
+        }
+    }
+}
+
+/// A start in a virtual machine.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LedgerTrial {
+    /// The file that was started.
+    pub path: String,
+    /// As a disc or as a disk.
+    pub attached: Attached,
+    /// With which firmware.
+    pub firmware: Firmware,
+    /// How far it got.
+    pub stage: Stage,
+    /// The line that shows it.
+    pub evidence: String,
+    /// Picture of the last screen.
+    pub picture: Option<String>,
+}
+
+/// Source of a build.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LedgerSource {
+    /// Where it was.
+    pub path: String,
+    /// Bytes of the ISO file; 0 for a folder.
+    pub size: u64,
+    /// Its label.
+    pub label: String,
+    /// SHA-256, when it was checked.
+    pub sha256: Option<String>,
+}
+
+/// A file that was put on the media.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LedgerFile {
+    /// Path on the media.
+    pub path: String,
+    /// Bytes.
+    pub size: u64,
+    /// SHA-256.
+    pub sha256: String,
+}
+
+/// Result of a build.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct LedgerOutput {
+    /// In which form the media is in it; empty in ledgers of version 0.1 of the program.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub form: String,
+    /// The file.
+    pub path: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// Its label.
+    pub label: String,
+    /// How it boots.
+    pub boot: Vec<String>,
+    /// SHA-256, when it was asked for.
+    pub sha256: Option<String>,
+}
+
+impl Ledger {
+    pub(crate) const VERSION: u32 = VERSION;
+
+    /// Reads a ledger.
+    pub fn parse(text: &str) -> Result<Self> {
+        let hint = "give the file that `neatstack build` wrote beside its output";
+        let ledger: Self = serde_json::from_str(text)
+            .map_err(|error| Error::request(format!("not a ledger: {error}"), hint))?;
+        if ledger.kind != LEDGER_KIND || ledger.version != VERSION {
+            return Err(Error::request(
+                format!("a ledger of version {}, and this program reads {VERSION}", ledger.version),
+                hint,
+            ));
+        }
+        Ok(ledger)
+    }
+
+    /// The text of the ledger.
+    pub fn to_text(&self) -> Result<String> {
+        serde_json::to_string_pretty(self)
+            .map(|text| text + "\n")
+            .map_err(|error| Error::internal(format!("the ledger cannot be written: {error}")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A ledger as version 0.1 of the program wrote it.
+    const FORMER: &str = r#"{
+        "kind": "neatstack-ledger", "version": 1, "program": "0.1.0", "title": "Bridge", "stack_sha256": "00",
+        "source": null, "steps": [], "files": [], "findings": [],
+        "output": { "path": "out/a.iso", "size": 2, "label": "A", "boot": [], "sha256": "11" },
+        "stick": { "path": "out/a.img", "size": 3, "label": "B", "boot": [], "sha256": null }
+    }"#;
+
+    #[test]
+    fn former_ledgers_are_read_and_former_readers_served() {
+        let ledger = Ledger::parse(FORMER).unwrap();
+        let paths = |ledger: &Ledger| -> Vec<String> {
+            ledger.outputs.iter().map(|output| output.path.clone()).collect()
+        };
+        assert_eq!(paths(&ledger), ["out/a.iso", "out/a.img"]);
+        let text = ledger.to_text().unwrap();
+        assert_eq!(paths(&Ledger::parse(&text).unwrap()), paths(&ledger));
+        let value: serde_json::Value = serde_json::from_str(&text).unwrap();
+        assert_eq!(value["output"]["sha256"], "11");
+        assert_eq!(value["stick"]["path"], "out/a.img");
+        assert_eq!(value["outputs"][1], value["stick"]);
+    }
+
+    #[test]
+    fn what_is_no_ledger_is_said() {
+        for text in ["", "{}", "[]", &FORMER.replace("neatstack-ledger", "x")] {
+            assert!(Ledger::parse(text).is_err(), "{text}");
+        }
+        let error = Ledger::parse(&FORMER.replace("\"version\": 1", "\"version\": 7")).unwrap_err();
+        assert!(error.to_string().contains("version 7"), "{error}");
+    }
+}
