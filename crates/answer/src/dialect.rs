@@ -4,12 +4,12 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 macro_rules! dialects {
-    ($($(#[$doc:meta])* $name:ident = $word:literal,)+) => {
+    ($(#[doc = $doc:literal] $name:ident = $word:literal,)+) => {
         /// Kind of answer file.
         #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
         #[serde(rename_all = "kebab-case")]
         pub enum Dialect {
-            $($(#[$doc])* $name,)+
+            $(#[doc = $doc] $name,)+
         }
 
         impl Dialect {
@@ -21,6 +21,14 @@ macro_rules! dialects {
                 match self {
                     $(Self::$name => $word,)+
                 }
+            }
+
+            /// What it is, in a few words.
+            pub fn description(self) -> &'static str {
+                let words = match self {
+                    $(Self::$name => $doc,)+
+                };
+                words.trim().trim_end_matches('.')
             }
         }
     };

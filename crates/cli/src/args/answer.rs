@@ -1,6 +1,6 @@
 //! Arguments of `answer`.
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum, builder::PossibleValue};
 use neat_answer::{Dialect, model::Stage};
 use std::path::PathBuf;
 
@@ -196,27 +196,29 @@ pub(crate) struct CheckArgs {
     pub dialect: Vec<DialectName>,
 }
 
-/// A dialect.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum DialectName {
-    /// The documented XML of install images
-    Unattend,
-    /// Debian's installer
-    Preseed,
-    /// Kickstart
-    Kickstart,
-    /// cloud-init's autoinstall
-    Autoinstall,
+/// A dialect, by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct DialectName(pub Dialect);
+
+impl DialectName {
+    const ALL: [Self; Dialect::ALL.len()] = {
+        let mut all = [Self(Dialect::OF_MODELS); Dialect::ALL.len()];
+        let mut number = 0;
+        while number < all.len() {
+            all[number] = Self(Dialect::ALL[number]);
+            number += 1;
+        }
+        all
+    };
 }
 
-impl From<DialectName> for Dialect {
-    fn from(name: DialectName) -> Self {
-        match name {
-            DialectName::Unattend => Self::Unattend,
-            DialectName::Preseed => Self::Preseed,
-            DialectName::Kickstart => Self::Kickstart,
-            DialectName::Autoinstall => Self::Autoinstall,
-        }
+impl ValueEnum for DialectName {
+    fn value_variants<'a>() -> &'a [Self] {
+        &Self::ALL
+    }
+
+    fn to_possible_value(&self) -> Option<PossibleValue> {
+        Some(PossibleValue::new(self.0.name()).help(self.0.description()))
     }
 }
 

@@ -234,7 +234,7 @@ fn model_of(path: &Path, context: &Context) -> Result<Model> {
 }
 
 fn write(args: &WriteArgs, context: &Context) -> Result<()> {
-    let dialect: Dialect = args.dialect.into();
+    let dialect = args.dialect.0;
     let model = model_of(&args.model, context)?;
     if let Some(sites) = &args.sites {
         return write_sites(args, sites, &model, dialect, context);
@@ -410,8 +410,7 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
             Opened::File(file) => reports.push((name, check_file(&file, facts.as_ref()))),
             Opened::Model(model) => {
                 reports.push((name.clone(), check_model(&model, facts.as_ref())));
-                for dialect in &args.dialect {
-                    let dialect: Dialect = (*dialect).into();
+                for dialect in args.dialect.iter().map(|name| name.0) {
                     let written = write_model(&model, dialect, &mut secrets(&args.file, &ask_secret))?;
                     let mut report = check_file(&written.file()?, facts.as_ref());
                     report.findings.extend(written.findings);
