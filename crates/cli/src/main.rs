@@ -9,6 +9,8 @@ mod advice;
 mod args;
 mod commands;
 mod context;
+#[cfg(test)]
+mod docs;
 mod exit;
 mod show;
 

@@ -53,7 +53,7 @@ pub fn boot_manager(len: usize) -> Vec<u8> {
     bytes
 }
 
-/// What [`write`] made.
+/// What [`write()`] made.
 #[derive(Clone, Debug)]
 pub struct Demo {
     /// The media.
@@ -143,32 +143,17 @@ fn write_file(path: &Path, content: &Content, job: &Job<'_>) -> Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::process::Command;
 
     #[test]
     fn assembled_bytes_match_their_sources() {
         let boot = Path::new(env!("CARGO_MANIFEST_DIR")).join("boot");
-        if Command::new("nasm").arg("-v").output().is_err() {
-            eprintln!("skipped: the assembler nasm is not installed here");
-            return;
-        }
-        let dir = tempfile::tempdir().unwrap();
-        for (name, bytes) in [
+        let all: [(&str, &[u8]); 4] = [
             ("bios", BIOS_IMAGE),
             ("mbr", DISK_BOOT_CODE),
             ("uefi", UEFI_APPLICATION),
             ("quayboot", BOOT_MANAGER),
-        ] {
-            let out = dir.path().join(name);
-            let status = Command::new("nasm")
-                .args(["-f", "bin", "-o"])
-                .arg(&out)
-                .arg(boot.join(format!("{name}.asm")))
-                .status()
-                .unwrap();
-            assert!(status.success());
-            assert!(std::fs::read(&out).unwrap() == bytes, "{name}.bin is not what {name}.asm assembles to");
-        }
+        ];
+        neat_testing::assert_assembled(&boot, &all);
     }
 
     #[test]

@@ -22,7 +22,7 @@ use neat_media::{
     stick::{self, Options, Scheme, StickPlan, plan_update},
 };
 use proptest::prelude::*;
-use std::{collections::BTreeMap, fs::File, os::unix::fs::FileExt, path::Path, process::Command, sync::Arc};
+use std::{collections::BTreeMap, fs::File, os::unix::fs::FileExt, path::Path, sync::Arc};
 use support::discs::{TIME, add, any_tree};
 
 const MIB: u64 = 1 << 20;
@@ -212,18 +212,7 @@ fn links_become_what_they_lead_to() {
 #[test]
 fn assembled_bytes_match_their_sources() {
     let boot = Path::new(env!("CARGO_MANIFEST_DIR")).join("boot");
-    if Command::new("nasm").arg("-v").output().is_err() {
-        eprintln!("skipped: the assembler nasm is not installed here");
-        return;
-    }
-    let dir = tempfile::tempdir().unwrap();
-    for (name, bytes) in [("disk", stick::DISK_CODE), ("record", stick::BOOT_RECORD)] {
-        let out = dir.path().join(name);
-        let mut command = Command::new("nasm");
-        command.args(["-f", "bin", "-o"]).arg(&out).arg(boot.join(format!("{name}.asm")));
-        assert!(command.status().unwrap().success());
-        assert!(std::fs::read(&out).unwrap() == bytes, "{name}.bin is not what {name}.asm assembles to");
-    }
+    neat_testing::assert_assembled(&boot, &[("disk", stick::DISK_CODE), ("record", stick::BOOT_RECORD)]);
 }
 
 /// A UEFI application's headers for a processor, and nothing behind them.

@@ -487,8 +487,7 @@ fn vendor_packages_are_recognised_through_their_cabinets() {
 #[test]
 fn kept_fuzz_inputs_do_not_panic() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/kept");
-    for entry in std::fs::read_dir(folder).unwrap() {
-        let bytes = std::fs::read(entry.unwrap().path()).unwrap();
+    for bytes in neat_testing::kept_inputs(&folder) {
         let _ = open(bytes.clone());
         let _ = Driver::read("x.inf", &bytes);
     }

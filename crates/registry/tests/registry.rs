@@ -560,8 +560,7 @@ fn differences_are_deletions_and_new_values_only() {
 #[test]
 fn kept_fuzz_inputs_do_not_panic() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/kept");
-    for entry in std::fs::read_dir(folder).unwrap() {
-        let bytes = std::fs::read(entry.unwrap().path()).unwrap();
+    for bytes in neat_testing::kept_inputs(&folder) {
         if let Ok(hive) = Hive::read(bytes.clone()) {
             let written = Hive::read(hive.write().unwrap()).unwrap();
             assert!(compare(&hive, &written, "").is_empty());

@@ -175,7 +175,7 @@ mod tests {
     #[test]
     fn command_lines_that_must_parse_and_that_must_not() {
         let parses = |line: &str| Cli::try_parse_from(line.split(' ')).is_ok();
-        for line in [
+        let sound = [
             "neatstack look a.iso",
             "neatstack --json look a.iso --digest sha256",
             "neatstack files a.iso --digest sha1 --json",
@@ -200,8 +200,28 @@ mod tests {
             "neatstack answer remove a.xml --stage setup-start --number 1",
             "neatstack answer check a.xml --media a.iso",
             "neatstack build s.toml --only LAB-01 --only LAB-02",
-        ] {
+            "neatstack check a.iso --ledger a.ledger.json",
+            "neatstack join a.swm a2.swm -o b.wim --verify",
+            "neatstack inventory a.iso --edition 1 --category app",
+            "neatstack drivers d e.cab --for devices.txt --system 10.0.19041",
+            "neatstack update new d -o a.update.tar.zst",
+            "neatstack compare a.iso b.iso --edition 1",
+            "neatstack touchup a.iso put x y=z",
+            "neatstack touchup a.iso undo",
+            "neatstack stick a.iso --to /dev/sdq --yes-erase X1 --size 8GB",
+            "neatstack stick --list",
+            "neatstack trial a.iso --firmware bios --memory 512M",
+            "neatstack depot serve d --address 0.0.0.0 --port 80",
+            "neatstack draft a.iso",
+            "neatstack plan s.toml --fetch",
+            "neatstack schema stack",
+        ];
+        for line in sound {
             assert!(parses(line), "{line}");
+        }
+        for command in Cli::command().get_subcommands() {
+            let name = command.get_name();
+            assert!(sound.iter().any(|line| line.split(' ').any(|word| word == name)), "no line has {name}");
         }
         for line in [
             "neatstack",

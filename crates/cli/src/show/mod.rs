@@ -14,7 +14,8 @@ pub(crate) mod touchup;
 pub(crate) mod trial;
 
 use neat_content::Timestamp;
-use std::path::Path;
+use std::{borrow::Cow, path::Path};
+use unicode_width::UnicodeWidthChar;
 
 /// A number of bytes in the binary unit that fits.
 pub(crate) fn size(bytes: u64) -> String {
@@ -83,17 +84,17 @@ pub(crate) fn in_command(path: &Path) -> String {
 
 /// Cells in columns; those whose numbers are in `right` end at one place. Empty columns are left out.
 pub(crate) fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
-    let rows: Vec<Vec<_>> =
+    let rows: Vec<Vec<Cow<'_, str>>> =
         rows.iter().map(|row| row.iter().map(|cell| outside::line(cell)).collect()).collect();
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
     let width = |column: usize| {
-        rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max().unwrap_or(0)
+        rows.iter().filter_map(|row| row.get(column)).map(|cell| visible_len(cell)).max().unwrap_or(0)
     };
     let widths: Vec<usize> = (0..columns).map(width).collect();
-    let line = |row: &Vec<_>| {
+    let line = |row: &Vec<Cow<'_, str>>| {
         let cells = row.iter().enumerate().filter(|(column, _)| widths[*column] > 0).map(|(column, cell)| {
-            let width = widths[column];
-            if right.contains(&column) { format!("{cell:>width$}") } else { format!("{cell:width$}") }
+            let padding = " ".repeat(widths[column].saturating_sub(visible_len(cell)));
+            if right.contains(&column) { format!("{padding}{cell}") } else { format!("{cell}{padding}") }
         });
         cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
     };
@@ -119,9 +120,9 @@ fn wrap(text: &str, column: usize, width: usize) -> String {
     out
 }
 
-/// Characters that take a place: colours do not.
+/// Columns that a text takes on a terminal: colours take none, the letters of some scripts two.
 fn visible_len(text: &str) -> usize {
-    text.chars().filter(|c| style::takes_place(*c)).count()
+    text.chars().filter(|c| style::takes_place(*c)).map(|c| c.width().unwrap_or(0)).sum()
 }
 
 /// A number with its noun.
@@ -150,9 +151,9 @@ impl Sheet {
 
     /// The text, indented by two.
     pub(crate) fn text(&self) -> String {
-        let width = self.rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        let width = self.rows.iter().map(|(name, _)| visible_len(name)).max().unwrap_or(0);
         let line = |(name, value): &(String, String)| {
-            let padding = " ".repeat(width - name.chars().count());
+            let padding = " ".repeat(width - visible_len(name));
             let (name, value) = (outside::line(name), wrapped(&outside::shortened(value), width + 4));
             format!("  {}{name}{:#}{padding}  {value}\n", style::QUIET, style::QUIET)
         };
@@ -170,6 +171,22 @@ mod tests {
         assert_eq!(wrap("a-word-longer-than-the-line x", 2, 9), "a-word-longer-than-the-line\n  x");
         assert_eq!(wrap("", 2, 9), "");
         assert_eq!(visible_len(&format!("{}red{:#}, ü", style::BAD, style::BAD)), 6);
+    }
+
+    #[test]
+    fn columns_stand_under_each_other_in_every_script() {
+        let row = |name: &str| vec![name.to_owned(), "1".to_owned()];
+        let lines = table(&[row("埠頭"), row("kai"), row("e\u{301}")], &[]);
+        assert_eq!(lines, ["埠頭  1", "kai   1", "e\u{301}     1"]);
+        let mut sheet = Sheet::default();
+        sheet.row("埠", "x");
+        sheet.row("abc", "y");
+        let plain: Vec<String> = sheet
+            .text()
+            .lines()
+            .map(|line| line.chars().filter(|c| style::takes_place(*c)).collect())
+            .collect();
+        assert_eq!(plain, ["  埠   x", "  abc  y"]);
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! The one way of text to a terminal.
 //!
 //! Labels, names, titles and messages come from media, packages and the network, and may hold escape sequences, line
-//! ends that print a line of their own, or marks that turn the order of letters. [`line`] makes of each what takes one
+//! ends that print a line of their own, or marks that turn the order of letters. [`line()`] makes of each what takes one
 //! line and moves nothing; the helpers that lay out sheets, tables, headings, notes and errors call it. [`shown`] is
 //! the gate at the end: whatever it gets, only our own colours and line ends come out as such.
 

@@ -2,7 +2,7 @@
 //!
 //! It differs from the form in cabinets: every chunk stands alone, with fresh code lengths and the recent offsets
 //! 1, 1, 1; a block has one bit for "32,768 bytes" before an explicit size; there is no header for the translation of
-//! x86 calls, which is always on, with the file size [`TRANSLATION_SIZE`], over each chunk by itself.
+//! x86 calls, which is always on, with the file size `TRANSLATION_SIZE`, over each chunk by itself.
 
 mod block;
 mod decode;

@@ -1,0 +1,173 @@
+//! The documents, held against the program: the reference of commands is written from it, command lines must parse, and
+//! what stands in blocks of TOML must be read by whoever reads such files.
+
+use crate::args::Cli;
+use clap::{Command, CommandFactory, Parser};
+use std::{fmt::Write as _, fs, path::PathBuf};
+
+/// Columns of help in the reference.
+const WIDTH: usize = 100;
+
+fn root() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// The documents with their names.
+fn documents() -> Vec<(String, String)> {
+    let mut paths: Vec<PathBuf> =
+        fs::read_dir(root().join("docs")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    paths.retain(|path| path.extension().is_some_and(|ending| ending == "md"));
+    paths.push(root().join("README.md"));
+    paths.sort();
+    let read = |path: PathBuf| (path.display().to_string(), fs::read_to_string(&path).unwrap());
+    paths.into_iter().map(read).collect()
+}
+
+/// Blocks of a document that begin with a fence and this word.
+fn blocks<'a>(text: &'a str, word: &str) -> Vec<&'a str> {
+    let fence = format!("```{word}\n");
+    text.split(&fence).skip(1).map(|rest| rest.split("```").next().unwrap_or_default()).collect()
+}
+
+/// Help of a command and of those below it.
+fn help(command: &mut Command, name: &str, out: &mut String) {
+    let text = command.render_help().to_string();
+    let mut own = String::new();
+    let mut is_common = false;
+    for line in text.lines() {
+        // What every command has is said once.
+        if !line.is_empty() && !line.starts_with(' ') {
+            is_common = name.contains(' ') && matches!(line, "Output:" | "Work:");
+        }
+        if !is_common {
+            own += line.trim_end();
+            own.push('\n');
+        }
+    }
+    let own = own.trim_end();
+    writeln!(out, "\n## {name}\n\n```text\n{own}\n```").unwrap();
+    for below in command.get_subcommands_mut() {
+        let name = format!("{name} {}", below.get_name());
+        help(below, &name, out);
+    }
+}
+
+/// `NEATSTACK_WRITE_DOCS=1 cargo test -p neatstack docs` writes it anew.
+#[test]
+fn the_reference_of_commands_is_what_the_program_says() {
+    let mut command = Cli::command().term_width(WIDTH);
+    command.build();
+    let mut text = "# Commands\n\nWritten from the program by its own test; not edited by hand.\n".to_owned();
+    help(&mut command, "neatstack", &mut text);
+    let path = root().join("docs/commands.md");
+    if std::env::var_os("NEATSTACK_WRITE_DOCS").is_some() {
+        fs::write(&path, &text).unwrap();
+    }
+    let there = fs::read_to_string(&path).unwrap_or_default();
+    let differs = there.lines().zip(text.lines()).find(|(a, b)| a != b);
+    assert!(
+        there == text,
+        "docs/commands.md is not what the program says (first: {differs:?}); \
+         NEATSTACK_WRITE_DOCS=1 cargo test -p neatstack docs writes it anew"
+    );
+}
+
+/// A line of a shell as words; comments and redirections are left out.
+fn words(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    let (mut word, mut quote, mut any) = (String::new(), None, false);
+    for c in line.chars() {
+        match (quote, c) {
+            (Some(end), c) if c == end => quote = None,
+            (None, '"' | '\'') => (quote, any) = (Some(c), true),
+            (None, '#' | '>' | '|') if word.is_empty() && !any => return words,
+            (None, ' ') => {
+                if any || !word.is_empty() {
+                    words.push(std::mem::take(&mut word));
+                }
+                any = false;
+            }
+            _ => word.push(c),
+        }
+    }
+    if any || !word.is_empty() {
+        words.push(word);
+    }
+    words
+}
+
+#[test]
+fn command_lines_of_the_documents_parse() {
+    let mut count = 0;
+    for (name, text) in documents() {
+        let lines = blocks(&text, "sh").into_iter().flat_map(str::lines);
+        for line in lines.filter(|line| line.starts_with("neatstack ")) {
+            count += 1;
+            let parsed = Cli::try_parse_from(words(line));
+            assert!(parsed.is_ok(), "{name}: {line}: {}", parsed.unwrap_err());
+        }
+    }
+    assert!(count > 20, "{count} command lines were found");
+}
+
+/// Every command has an example of itself in its help that parses.
+#[test]
+fn examples_in_help_parse() {
+    let mut missing = Vec::new();
+    for command in Cli::command().get_subcommands() {
+        let help = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+        let below = command.get_subcommands().filter_map(|below| Some(below.get_after_help()?.to_string()));
+        let help = std::iter::once(help).chain(below).collect::<Vec<_>>().join("\n");
+        let lines: Vec<&str> =
+            help.lines().map(str::trim).filter(|line| line.starts_with("neatstack ")).collect();
+        if lines.is_empty() {
+            missing.push(command.get_name().to_owned());
+        }
+        for line in lines {
+            let parsed = Cli::try_parse_from(words(line));
+            assert!(parsed.is_ok(), "{line}: {}", parsed.unwrap_err());
+        }
+    }
+    assert!(missing.is_empty(), "no example in the help of {missing:?}");
+}
+
+/// What reads files of a kind, and what it says of a text.
+type Reader = (&'static str, fn(&str) -> Result<(), String>);
+
+const READERS: [Reader; 6] = [
+    ("simulated device", |text| {
+        let described = toml::from_str::<neat_device::simulated::Description>(text);
+        described.map(drop).map_err(|error| error.to_string())
+    }),
+    ("update", |text| {
+        toml::from_str::<neat_package::Manifest>(text).map(drop).map_err(|error| error.to_string())
+    }),
+    ("stack file", |text| {
+        // Parts of stack files lack what every one must have.
+        let mut whole = text.to_owned();
+        if !text.contains("[media]") {
+            whole.push_str("\n[media]\niso = \"x.iso\"\n");
+        }
+        if !text.contains("[source]") {
+            whole.push_str("\n[source]\nmedia = \"x.iso\"\n");
+        }
+        neat_stack::StackFile::parse(&whole).map(drop).map_err(|error| error.to_string())
+    }),
+    ("model", |text| neat_answer::Model::parse(text).map(drop).map_err(|error| error.to_string())),
+    ("catalogue", |text| neat_service::Catalogue::parse(text).map(drop).map_err(|error| error.to_string())),
+    ("layout", |text| neat_service::Layout::parse(text).map(drop).map_err(|error| error.to_string())),
+];
+
+#[test]
+fn blocks_of_toml_are_read_by_what_reads_such_files() {
+    let mut count = 0;
+    for (name, text) in documents() {
+        for block in blocks(&text, "toml") {
+            count += 1;
+            let said: Vec<(&str, String)> =
+                READERS.iter().filter_map(|(kind, read)| Some((*kind, read(block).err()?))).collect();
+            assert!(said.len() < READERS.len(), "{name}: nothing reads\n{block}\n{said:#?}");
+        }
+    }
+    assert!(count >= 6, "{count} blocks were found");
+}
