@@ -160,7 +160,7 @@ fn files_are_fetched_whole_and_cut_off_ones_gone_on_with() {
     let served = Served::start(dir.path());
     let depot = Depot::at(&served.url, Path::new("")).unwrap();
     let index = depot.index(OPTIONS.patience).unwrap();
-    assert_eq!(index.items, [item.clone()]);
+    assert_eq!(index.items, std::slice::from_ref(&item));
     assert_eq!(*index.find(&Reference::of("quay")).unwrap(), item);
     let fetched = depot.fetch(&item, &target, OPTIONS, &Job::silent()).unwrap();
     assert_eq!((fetched.transferred, fetched.resumed, fetched.interruptions), (3_000_000, 0, 0));
