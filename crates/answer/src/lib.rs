@@ -3,6 +3,21 @@
 //! The neutral form is a [`Model`]. A [`Dialect`] reads its files into it and writes it; a file that is there is only
 //! changed where the model differs from what the file says. [`check_file`] and [`check_model`] say what is wrong and
 //! what will be erased.
+//!
+//! ```
+//! use neat_answer::{AnswerFile, Dialect, Model, Secrets, check_file, write_model};
+//!
+//! let model = Model::parse("title = \"Deck\"\n[machine]\nname = \"DECK-01\"\n[language]\nsetup = \"nb-NO\"\n")?;
+//! let preseed = write_model(&model, Dialect::Preseed, &mut Secrets::default())?;
+//! assert!(preseed.text.contains("d-i netcfg/get_hostname string DECK-01"));
+//!
+//! // Any dialect is read back into the same form, and checked by its own rules.
+//! let file = AnswerFile::parse(&preseed.bytes)?;
+//! assert_eq!(file.dialect, Dialect::Preseed);
+//! assert_eq!(neat_answer::read_file(&file)?.model.machine.name, "DECK-01");
+//! assert!(!check_file(&file, None).has_problems());
+//! # Ok::<(), neat_content::Error>(())
+//! ```
 
 #![forbid(unsafe_code)]
 

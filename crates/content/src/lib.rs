@@ -11,6 +11,24 @@
 //! * [`Job`]: progress and the stop flag, handed to everything that takes time.
 //!
 //! Nothing here prints, reads a terminal or knows a file format.
+//!
+//! ```
+//! use neat_content::{Content, IfThere, Meta, PendingFile, Timestamp, Tree};
+//!
+//! let dir = tempfile::tempdir().unwrap();
+//! let meta = Meta::at(Timestamp::from_seconds(1_700_000_000));
+//! let mut tree = Tree::new(meta);
+//! tree.put_file("notes/quay.txt", Content::from_bytes(b"all aboard".as_slice()), meta)?;
+//!
+//! // Written under a name of its own, synced, and only then given this one.
+//! let path = dir.path().join("out.txt");
+//! let (pending, mut output) = PendingFile::create_output(&path, IfThere::Refuse, None)?;
+//! output.write_content(tree.file("notes/quay.txt").unwrap(), &neat_content::Job::silent())?;
+//! assert!(!path.exists());
+//! pending.commit(output.finish()?.0)?;
+//! assert_eq!(std::fs::read_to_string(path).unwrap(), "all aboard");
+//! # Ok::<(), neat_content::Error>(())
+//! ```
 
 #![forbid(unsafe_code)]
 

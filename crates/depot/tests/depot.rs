@@ -224,10 +224,7 @@ fn connections_that_break_off_are_taken_up_again_where_they_ended() {
     let url = breaking(content.clone(), vec![2_000_000, 0, 0, 0]);
     let error =
         Depot::at(&url, Path::new("")).unwrap().fetch(&item, &target, OPTIONS, &Job::silent()).unwrap_err();
-    assert!(
-        error.class() == Class::Io && error.to_string().contains("after 2000000 of 5000000"),
-        "{error}"
-    );
+    assert!(error.class() == Class::Io && error.to_string().contains("after 2000000 of 5000000"), "{error}");
     assert!(!target.exists());
     let url = breaking(content.clone(), vec![usize::MAX]);
     let fetched =

@@ -10,6 +10,28 @@
 //!
 //! What an image file calls an *image* is an edition here; a *blob* is content that is stored once however many files
 //! have it, named by its SHA-1.
+//!
+//! ```
+//! use neat_content::{IfThere, Job, PendingFile};
+//! use neat_image::{ImageDraft, capture, open_path};
+//!
+//! let dir = tempfile::tempdir().unwrap();
+//! std::fs::create_dir(dir.path().join("system")).unwrap();
+//! std::fs::write(dir.path().join("system/quay.txt"), "all aboard").unwrap();
+//!
+//! let captured = capture::capture(&dir.path().join("system"), &capture::Options::default(), &Job::silent())?;
+//! let mut draft = ImageDraft::new(None);
+//! captured.add_to(&mut draft, "Quay OS 7 Bridge", "What the bridge has")?;
+//! let path = dir.path().join("install.wim");
+//! let (pending, mut output) = PendingFile::create_output(&path, IfThere::Refuse, None)?;
+//! draft.write(&mut output, 0, &Job::silent())?;
+//! pending.commit(output.finish()?.0)?;
+//!
+//! let image = open_path(&path)?;
+//! assert_eq!(image.find_edition("Quay OS 7 Bridge")?, 1);
+//! assert_eq!(image.editions()[0].files, Some(1));
+//! # Ok::<(), neat_content::Error>(())
+//! ```
 
 #![forbid(unsafe_code)]
 

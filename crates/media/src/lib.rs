@@ -7,6 +7,31 @@
 //!
 //! Each format lives in a module of its own: `layout` mirrors the tables of its specification, `read` turns
 //! bytes into a model and trusts nothing, `write` turns the model into bytes.
+//!
+//! ```
+//! use neat_content::{Content, IfThere, Job, Meta, PendingFile, Timestamp, Tree};
+//! use neat_media::{VolumeIdentity, master, read};
+//! use std::sync::Arc;
+//!
+//! let dir = tempfile::tempdir().unwrap();
+//! let time = Timestamp::from_seconds(1_700_000_000);
+//! let mut tree = Tree::new(Meta::at(time));
+//! tree.put_file("support/quay.txt", Content::from_bytes(b"all aboard".as_slice()), Meta::at(time))?;
+//!
+//! // Everything has its sector before a byte is written.
+//! let volume = VolumeIdentity { label: "QUAY".into(), ..VolumeIdentity::default() };
+//! let options = master::Options { volume, time, ..master::Options::default() };
+//! let plan = master::Plan::new(&Arc::new(tree), options, &Job::silent())?;
+//! let path = dir.path().join("quay.iso");
+//! let (pending, mut output) = PendingFile::create_output(&path, IfThere::Refuse, None)?;
+//! plan.write(&mut output, &Job::silent())?;
+//! pending.commit(output.finish()?.0)?;
+//!
+//! let media = read::open(&path)?;
+//! assert_eq!((media.volume.label.as_str(), media.size), ("QUAY", plan.len()));
+//! assert_eq!(media.tree.file("support/quay.txt").unwrap().to_vec(100, "a note")?, b"all aboard");
+//! # Ok::<(), neat_content::Error>(())
+//! ```
 
 #![forbid(unsafe_code)]
 

@@ -3,6 +3,21 @@
 //! [`Hive::read`] takes the bytes of a hive file, [`Hive::write`] gives those of a compact one. Between the two, keys
 //! and values are found, set and deleted. [`RegText`] is the text form of such changes, [`locate`] says which hive of an
 //! edition a path in it means, and [`compare`] makes the text that turns one hive into another.
+//!
+//! ```
+//! use neat_registry::{Hive, ValueKind, text, text_data};
+//!
+//! // A key's security descriptor comes from whoever makes the hive; this one is empty.
+//! let mut hive = Hive::new(5, "ROOT", &[1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0], 0);
+//! let key = hive.create("Brackwater\\Console").unwrap();
+//! hive.set(key, "Greeting", ValueKind::TEXT, &text_data("all aboard")).unwrap();
+//!
+//! let bytes = hive.write()?;
+//! let hive = Hive::read(bytes)?;
+//! let value = hive.value_at("brackwater\\console", "greeting").unwrap();
+//! assert_eq!(text(hive.data(value)), "all aboard");
+//! # Ok::<(), neat_content::Error>(())
+//! ```
 
 #![forbid(unsafe_code)]
 
