@@ -21,6 +21,9 @@
 
 #![forbid(unsafe_code)]
 
+/// The crate whose types stand in the signatures here.
+pub use neat_content;
+
 mod autoinstall;
 mod check;
 mod describe;

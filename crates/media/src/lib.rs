@@ -35,6 +35,9 @@
 
 #![forbid(unsafe_code)]
 
+/// The crate whose types stand in the signatures here.
+pub use neat_content;
+
 pub mod bootmenu;
 pub mod bootwalk;
 pub mod check;

@@ -19,6 +19,9 @@
 
 #![forbid(unsafe_code)]
 
+/// The crate whose types stand in the signatures here.
+pub use neat_content;
+
 mod devices;
 mod drivers;
 mod inf;

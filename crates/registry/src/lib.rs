@@ -21,6 +21,9 @@
 
 #![forbid(unsafe_code)]
 
+/// The crate whose types stand in the signatures here.
+pub use neat_content;
+
 mod compare;
 pub mod layout;
 mod model;
