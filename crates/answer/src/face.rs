@@ -60,6 +60,12 @@ pub(crate) struct About {
     pub kernel: Option<Kernel>,
     /// What its systems ask of the neutral form.
     pub rules: Rules,
+    /// How surely a text is in this dialect; 0 when it is not. Of several the surest counts.
+    pub likeness: fn(&str) -> u8,
+    /// Whether a text, in lower case, has something that looks like a password or key: rather once too often.
+    pub looks_secret: fn(&str) -> bool,
+    /// What chooses among answers by the machine's serial number.
+    pub chooser: fn() -> Option<Chooser>,
 }
 
 /// What the systems of a dialect ask of the neutral form.
@@ -142,12 +148,6 @@ impl Chooser {
 pub(crate) trait Face: Sync {
     /// What is true of every file in it.
     fn about(&self) -> &'static About;
-    /// How surely a text is in this dialect; 0 when it is not. Of several the surest counts.
-    fn likeness(&self, text: &str) -> u8;
-    /// Whether a text, in lower case, has something that looks like a password or key: rather once too often.
-    fn looks_secret(&self, lower: &str) -> bool;
-    /// What chooses among answers by the machine's serial number.
-    fn chooser(&self) -> Option<Chooser>;
     /// The neutral form of a text.
     fn read(&self, text: &str) -> Result<Reading>;
     /// The text of the neutral form; from an original, only what differs is changed in it.

@@ -11,7 +11,7 @@ pub fn holds_secret(bytes: &[u8]) -> bool {
 fn reads_secret(bytes: &[u8], dialect: Option<Dialect>) -> bool {
     let Ok(file) = AnswerFile::parse_as(bytes, dialect) else { return false };
     // What the neutral form has no place for may hold one too, and so may a file that cannot be understood.
-    file.dialect.face().looks_secret(&file.text.to_lowercase())
+    (file.dialect.face().about().looks_secret)(&file.text.to_lowercase())
         || read_file(&file).is_ok_and(|reading| !reading.vault.is_empty())
 }
 

@@ -23,7 +23,7 @@ impl Dialect {
 
     /// The dialect of `text`; `None` when it is none that we know.
     pub fn of_text(text: &str) -> Option<Self> {
-        let likeness = |dialect: &Self| dialect.face().likeness(text);
+        let likeness = |dialect: &Self| (dialect.face().about().likeness)(text);
         Self::ALL.iter().copied().filter(|own| likeness(own) > 0).max_by_key(likeness)
     }
 
@@ -74,7 +74,7 @@ impl Dialect {
 
     /// What chooses among the answers on a media by the machine's serial number; `None` where nothing can.
     pub fn chooser(self) -> Option<Chooser> {
-        self.face().chooser()
+        (self.face().about().chooser)()
     }
 }
 

@@ -14,6 +14,9 @@ pub(super) const ABOUT: About = About {
         options,
     }),
     rules: Rules { short_names: false, rest_is_last: false, four_on_mbr: false, iana_zones: true },
+    likeness,
+    looks_secret,
+    chooser: || Some(chooser()),
 };
 
 /// The source is a folder, in which both files have their fixed names.
@@ -28,14 +31,14 @@ fn options(at: &AnswersAt<'_>) -> Vec<String> {
     vec!["autoinstall".into(), format!("ds=nocloud;s={source}")]
 }
 
-pub(super) fn likeness(text: &str) -> u8 {
+fn likeness(text: &str) -> u8 {
     let mut lines = text.lines().map(str::trim);
     let is_one = text.lines().next().is_some_and(|line| line.trim() == "#cloud-config")
         || lines.any(|line| line == "autoinstall:");
     if is_one { 3 } else { 0 }
 }
 
-pub(super) fn looks_secret(lower: &str) -> bool {
+fn looks_secret(lower: &str) -> bool {
     crate::lines_that_count(lower).any(|line| {
         line.split_once(':').is_some_and(|(key, value)| {
             let value = value.trim().trim_matches(['"', '\'']);
@@ -44,7 +47,7 @@ pub(super) fn looks_secret(lower: &str) -> bool {
     })
 }
 
-pub(super) fn chooser() -> Chooser {
+fn chooser() -> Chooser {
     let (folder, serial) = (Chooser::FOLDER, Chooser::SERIAL);
     let text = format!(
         "#cloud-config\n\

@@ -8,7 +8,7 @@ mod yaml;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{About, Chooser, Face, Reading, Saying, Written},
+    face::{About, Face, Reading, Saying, Written},
     model::{
         Account, EditionChoice, Erases, Model, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
         Wireless,
@@ -36,18 +36,6 @@ const WAYS: Ways = Ways {
 impl Face for Autoinstall {
     fn about(&self) -> &'static About {
         &about::ABOUT
-    }
-
-    fn likeness(&self, text: &str) -> u8 {
-        about::likeness(text)
-    }
-
-    fn looks_secret(&self, lower: &str) -> bool {
-        about::looks_secret(lower)
-    }
-
-    fn chooser(&self) -> Option<Chooser> {
-        Some(about::chooser())
     }
 
     fn read(&self, text: &str) -> Result<Reading> {

@@ -14,6 +14,9 @@ pub(super) const ABOUT: About = About {
         options,
     }),
     rules: Rules { short_names: false, rest_is_last: false, four_on_mbr: false, iana_zones: true },
+    likeness,
+    looks_secret,
+    chooser: || Some(chooser()),
 };
 
 fn options(at: &AnswersAt<'_>) -> Vec<String> {
@@ -43,12 +46,12 @@ const COMMANDS: [&str; 13] = [
     "%pre",
 ];
 
-pub(super) fn likeness(text: &str) -> u8 {
+fn likeness(text: &str) -> u8 {
     let has = |command: &&&str| text.lines().any(|line| line.trim().starts_with(**command));
     u8::from(COMMANDS.iter().filter(has).count() >= 2)
 }
 
-pub(super) fn looks_secret(lower: &str) -> bool {
+fn looks_secret(lower: &str) -> bool {
     crate::lines_that_count(lower).any(|line| {
         let has_value =
             |option: &str| line.split_once(option).is_some_and(|(_, value)| !value.trim().is_empty());
@@ -59,7 +62,7 @@ pub(super) fn looks_secret(lower: &str) -> bool {
     })
 }
 
-pub(super) fn chooser() -> Chooser {
+fn chooser() -> Chooser {
     let (folder, serial) = (Chooser::FOLDER, Chooser::SERIAL);
     let text = format!(
         "# Takes the answers of this machine by its serial number; without them the installation stops.\n\

@@ -8,7 +8,7 @@ use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
     disks::{kind_of_mount, mount_point, usual},
-    face::{About, Chooser, Face, Reading, Saying, Written},
+    face::{About, Face, Reading, Saying, Written},
     model::{
         Account, Carried, Command, Disk, Erases, FileSystem, Licence, Model, Partition, PartitionKind,
         Scheme, Script, Secret, SecretValue, Size, Stage, StaticAddress, Vault, WhenDone, Wireless,
@@ -36,18 +36,6 @@ const NAME_FILE: &str = "/tmp/neatstack-name.ks";
 impl Face for Kickstart {
     fn about(&self) -> &'static About {
         &about::ABOUT
-    }
-
-    fn likeness(&self, text: &str) -> u8 {
-        about::likeness(text)
-    }
-
-    fn looks_secret(&self, lower: &str) -> bool {
-        about::looks_secret(lower)
-    }
-
-    fn chooser(&self) -> Option<Chooser> {
-        Some(about::chooser())
     }
 
     fn read(&self, text: &str) -> Result<Reading> {

@@ -14,6 +14,9 @@ pub(super) const ABOUT: About = About {
         options,
     }),
     rules: Rules { short_names: false, rest_is_last: false, four_on_mbr: false, iana_zones: true },
+    likeness,
+    looks_secret,
+    chooser: || Some(chooser()),
 };
 
 fn options(at: &AnswersAt<'_>) -> Vec<String> {
@@ -29,7 +32,7 @@ fn options(at: &AnswersAt<'_>) -> Vec<String> {
 const TYPES: [&str; 6] = ["string", "boolean", "select", "multiselect", "password", "note"];
 
 /// Owner, question, type and value: the four columns of debconf's answers.
-pub(super) fn likeness(text: &str) -> u8 {
+fn likeness(text: &str) -> u8 {
     let is_debconf = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().take(4).collect();
         words.len() >= 3 && !words[0].starts_with('#') && words[1].contains('/') && TYPES.contains(&words[2])
@@ -37,14 +40,14 @@ pub(super) fn likeness(text: &str) -> u8 {
     if text.lines().map(str::trim).any(is_debconf) { 2 } else { 0 }
 }
 
-pub(super) fn looks_secret(lower: &str) -> bool {
+fn looks_secret(lower: &str) -> bool {
     crate::lines_that_count(lower).any(|line| {
         let mut words = line.split_whitespace().skip(2);
         words.next() == Some("password") && words.next().is_some()
     })
 }
 
-pub(super) fn chooser() -> Chooser {
+fn chooser() -> Chooser {
     let (folder, serial) = (Chooser::FOLDER, Chooser::SERIAL);
     let text = format!(
         "# Takes the answers of this machine by its serial number; without them the installer asks.\n\

@@ -8,7 +8,7 @@ mod document;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{About, Chooser, Face, Reading, Saying, Written},
+    face::{About, Face, Reading, Saying, Written},
     model::{
         Account, Disk, Erases, Model, Privacy, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
         Wireless,
@@ -38,18 +38,6 @@ const GO_ON: &str = "Do not configure the network at this time";
 impl Face for Preseed {
     fn about(&self) -> &'static About {
         &about::ABOUT
-    }
-
-    fn likeness(&self, text: &str) -> u8 {
-        about::likeness(text)
-    }
-
-    fn looks_secret(&self, lower: &str) -> bool {
-        about::looks_secret(lower)
-    }
-
-    fn chooser(&self) -> Option<Chooser> {
-        Some(about::chooser())
     }
 
     fn read(&self, text: &str) -> Result<Reading> {

@@ -12,6 +12,9 @@ pub(super) const ABOUT: About = About {
     companions: &[],
     kernel: None,
     rules: Rules { short_names: true, rest_is_last: true, four_on_mbr: true, iana_zones: false },
+    likeness,
+    looks_secret,
+    chooser,
 };
 
 /// The batch file asks the firmware's tables for the serial number and starts setup with the answers for it.
@@ -25,12 +28,12 @@ start /wait X:\\setup.exe /unattend:\"%~dp0sites\\%serial%.xml\"\r\n\
 wpeutil reboot\r\n\
 :end\r\n";
 
-pub(super) fn likeness(text: &str) -> u8 {
+fn likeness(text: &str) -> u8 {
     if text.contains("<unattend") || text.contains(":unattend") { 4 } else { 0 }
 }
 
 /// A file that starts the batch, wherever the media is.
-pub(super) fn chooser() -> Option<Chooser> {
+fn chooser() -> Option<Chooser> {
     let run = "cmd.exe /c for %d in (C D E F G H I J K L M N O P Q R S T U V W X Y Z) do @if exist %d:\\neatstack\\choose.cmd call %d:\\neatstack\\choose.cmd";
     let mut model = Model { architectures: vec![Architecture::X64, Architecture::X86], ..Model::default() };
     let description = "Start setup with the answers of this machine".to_owned();
@@ -41,7 +44,7 @@ pub(super) fn chooser() -> Option<Chooser> {
 }
 
 /// Elements whose names speak of passwords or keys and that have a text; `true` and `false` only say how it is stored.
-pub(super) fn looks_secret(lower: &str) -> bool {
+fn looks_secret(lower: &str) -> bool {
     const NAMES: [&str; 4] = ["password", "keymaterial", "credential", "secret"];
     let mut rest = lower;
     while let Some(at) = rest.find('<') {

@@ -13,7 +13,7 @@ pub(crate) mod tasks;
 use crate::{
     Change, Dialect, Erasure, Finding,
     check::MediaFacts,
-    face::{About, Chooser, Face, Reading, Saying, SideFile, Written},
+    face::{About, Face, Reading, Saying, SideFile, Written},
     model::{
         Account, Architecture, Carried, Disk, FileSystem, KeyChoice, Model, PartitionKind, Scheme, Secret,
         SecretValue, Stage, Vault, WhenDone,
@@ -38,18 +38,6 @@ pub(crate) struct Unattend;
 impl Face for Unattend {
     fn about(&self) -> &'static About {
         &about::ABOUT
-    }
-
-    fn likeness(&self, text: &str) -> u8 {
-        about::likeness(text)
-    }
-
-    fn looks_secret(&self, lower: &str) -> bool {
-        about::looks_secret(lower)
-    }
-
-    fn chooser(&self) -> Option<Chooser> {
-        about::chooser()
     }
 
     fn read(&self, text: &str) -> Result<Reading> {

@@ -25,6 +25,7 @@ impl Prepared<'_> {
             let OutputSummary { form, path, size, label, boot, .. } = output.summary.clone();
             LedgerOutput { form: form.to_owned(), path, size, label, boot, sha256: digest.clone() }
         };
+        let outputs: Vec<LedgerOutput> = laid.outputs.iter().zip(digests).map(output).collect();
         Ok(Ledger {
             kind: LEDGER_KIND.into(),
             version: Ledger::VERSION,
@@ -46,7 +47,9 @@ impl Prepared<'_> {
             items: report.editions_work.iter().flat_map(EditionWork::ledger_items).collect(),
             files,
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
-            outputs: laid.outputs.iter().zip(digests).map(output).collect(),
+            output: outputs.first().cloned(),
+            stick: outputs.get(1).cloned(),
+            outputs,
             trials,
         })
     }

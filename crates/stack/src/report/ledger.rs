@@ -11,7 +11,6 @@ const VERSION: u32 = 1;
 
 /// What was done, with digests. The same stack file and inputs give the same ledger.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-#[serde(from = "Text", into = "Text")]
 pub struct Ledger {
     /// [`LEDGER_KIND`].
     pub kind: String,
@@ -24,93 +23,30 @@ pub struct Ledger {
     /// SHA-256 of the stack file.
     pub stack_sha256: String,
     /// What was taken from a depot.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub depot: Vec<DepotUse>,
     /// What it started from.
     pub source: Option<LedgerSource>,
     /// What was done, in order, as the plan says it.
     pub steps: Vec<String>,
     /// What became of each item inside the editions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub items: Vec<LedgerItem>,
     /// Files that were put on the media.
     pub files: Vec<LedgerFile>,
     /// What there was to say.
     pub findings: Vec<String>,
     /// What came out, in the order in which it was written.
+    #[serde(default)]
     pub outputs: Vec<LedgerOutput>,
-    /// What virtual machines made of it.
-    pub trials: Vec<LedgerTrial>,
-}
-
-/// A ledger as it is written down. The first two outputs also stand under the keys that programs of version 0.1 know.
-#[derive(Clone, Serialize, Deserialize)]
-struct Text {
-    kind: String,
-    version: u32,
-    program: String,
-    title: String,
-    stack_sha256: String,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    depot: Vec<DepotUse>,
-    source: Option<LedgerSource>,
-    steps: Vec<String>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    items: Vec<LedgerItem>,
-    files: Vec<LedgerFile>,
-    findings: Vec<String>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    outputs: Vec<LedgerOutput>,
-    output: Option<LedgerOutput>,
+    /// The first of them, for programs that know only this key, as version 0.1 did.
+    pub(crate) output: Option<LedgerOutput>,
+    /// The second, likewise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    stick: Option<LedgerOutput>,
+    pub(crate) stick: Option<LedgerOutput>,
+    /// What virtual machines made of it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    trials: Vec<LedgerTrial>,
-}
-
-impl From<Text> for Ledger {
-    fn from(text: Text) -> Self {
-        let Text { kind, version, program, title, stack_sha256, depot, source, steps, items, .. } = text;
-        let Text { files, findings, outputs, output, stick, trials, .. } = text;
-        let outputs = if outputs.is_empty() { output.into_iter().chain(stick).collect() } else { outputs };
-        Self {
-            kind,
-            version,
-            program,
-            title,
-            stack_sha256,
-            depot,
-            source,
-            steps,
-            items,
-            files,
-            findings,
-            outputs,
-            trials,
-        }
-    }
-}
-
-impl From<Ledger> for Text {
-    fn from(ledger: Ledger) -> Self {
-        let Ledger { kind, version, program, title, stack_sha256, depot, source, steps, items, .. } = ledger;
-        let Ledger { files, findings, outputs, trials, .. } = ledger;
-        Self {
-            kind,
-            version,
-            program,
-            title,
-            stack_sha256,
-            depot,
-            source,
-            steps,
-            items,
-            files,
-            findings,
-            output: outputs.first().cloned(),
-            stick: outputs.get(1).cloned(),
-            outputs,
-            trials,
-        }
-    }
+    pub trials: Vec<LedgerTrial>,
 }
 
 /// A start in a virtual machine.
@@ -178,13 +114,16 @@ impl Ledger {
     /// Reads a ledger.
     pub fn parse(text: &str) -> Result<Self> {
         let hint = "give the file that `neatstack build` wrote beside its output";
-        let ledger: Self = serde_json::from_str(text)
+        let mut ledger: Self = serde_json::from_str(text)
             .map_err(|error| Error::request(format!("not a ledger: {error}"), hint))?;
         if ledger.kind != LEDGER_KIND || ledger.version != VERSION {
             return Err(Error::request(
                 format!("a ledger of version {}, and this program reads {VERSION}", ledger.version),
                 hint,
             ));
+        }
+        if ledger.outputs.is_empty() {
+            ledger.outputs = ledger.output.iter().chain(&ledger.stick).cloned().collect();
         }
         Ok(ledger)
     }
