@@ -32,6 +32,7 @@ pub(crate) fn words(hint: &Hint) -> Cow<'_, str> {
             "the file changed since it was read: read it again with `neatstack answer read`, or take [origin] out"
         }
         Advice::LayoutSchema => "`neatstack schema layout` prints what may stand there",
+        Advice::CatalogueSchema => "`neatstack schema catalogue` prints what may stand there",
         Advice::IndexDepot => "make the index with `neatstack depot index FOLDER`",
         Advice::SearchDepot => "`neatstack depot search` lists what it has",
         Advice::ServeDepot => {

@@ -50,6 +50,8 @@ pub enum Advice {
     ReadAnswers,
     /// See what a layout may hold.
     LayoutSchema,
+    /// See what a catalogue may hold.
+    CatalogueSchema,
     /// Make the depot's index anew.
     IndexDepot,
     /// Search the depot.
@@ -97,6 +99,7 @@ impl Advice {
             Self::CommandDoesNotWait => "commands there are not waited for",
             Self::ReadAnswers => "the file changed since it was read: read it again, or take [origin] out",
             Self::LayoutSchema => "see the schema of layouts",
+            Self::CatalogueSchema => "see the schema of catalogues",
             Self::IndexDepot => "make the depot's index anew",
             Self::SearchDepot => "look at what the depot has",
             Self::ServeDepot => "check the depot's address, and that it is running",

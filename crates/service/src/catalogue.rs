@@ -1,7 +1,7 @@
 //! Catalogues: what is known of components besides what an edition itself tells, settings, and profiles.
 
 use crate::layout::{parse_toml, read_text};
-use neat_content::{Error, Result};
+use neat_content::{Advice, Error, Result};
 use schemars::JsonSchema;
 use serde::Deserialize;
 use std::{collections::BTreeMap, path::Path};
@@ -136,7 +136,7 @@ impl Catalogue {
 
     /// Reads a catalogue.
     pub fn parse(text: &str) -> Result<Self> {
-        let catalogue: Self = parse_toml(text)?;
+        let catalogue: Self = parse_toml(text, Advice::CatalogueSchema)?;
         if catalogue.format != Self::FORMAT {
             return Err(Error::Unsupported {
                 what: format!("catalogue format {}", catalogue.format),

@@ -232,7 +232,7 @@ impl Layout {
 
     /// Reads a layout.
     pub fn parse(text: &str) -> Result<Self> {
-        let layout: Self = parse_toml(text)?;
+        let layout: Self = parse_toml(text, Advice::LayoutSchema)?;
         if layout.format != Self::FORMAT {
             return Err(Error::Unsupported { what: format!("layout format {}", layout.format), offset: 0 });
         }
@@ -284,14 +284,11 @@ pub(crate) fn read_text(path: &Path) -> Result<String> {
     Ok(neat_content::Text::decode(&bytes).text)
 }
 
-/// Reads TOML; the error says the line.
-pub(crate) fn parse_toml<T: serde::de::DeserializeOwned>(text: &str) -> Result<T> {
+/// Reads TOML; the error says the line, and where to see what may stand there.
+pub(crate) fn parse_toml<T: serde::de::DeserializeOwned>(text: &str, schema: Advice) -> Result<T> {
     toml::from_str(text).map_err(|error| {
         let line =
             error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
-        Error::request(
-            format!("line {line}: {}", neat_content::plain_toml(error.message())),
-            Advice::LayoutSchema,
-        )
+        Error::request(format!("line {line}: {}", neat_content::plain_toml(error.message())), schema)
     })
 }

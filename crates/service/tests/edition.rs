@@ -365,3 +365,143 @@ fn layouts_and_catalogues_of_other_versions_are_refused() {
     let all = Catalogue::parse("format = 1\nproducts = [\"Quay OS\"]\n").unwrap();
     assert!(all.is_for("quay os") && all.is_for("") && !all.is_for("Other"));
 }
+
+fn verdicts(items: &[neat_service::Item]) -> Vec<(Verdict, &str)> {
+    items.iter().map(|item| (item.verdict, item.detail.as_str())).collect()
+}
+
+#[test]
+fn services_start_as_they_are_told_and_slips_are_named() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let set = |edition: &mut Edition, name: &str, start: &str| {
+        let item = edition.set_service(name, start).unwrap();
+        (item.verdict, item.subject, item.detail)
+    };
+    assert_eq!(
+        set(&mut edition, "ALPHA", "manual"),
+        (Verdict::Applied, "Alpha".into(), "start: automatic → manual".into())
+    );
+    assert_eq!(
+        set(&mut edition, "Alpha", "manual"),
+        (Verdict::Skipped, "Alpha".into(), "it is manual already".into())
+    );
+    let (verdict, _, detail) = set(&mut edition, "Bета", "manual");
+    assert!(verdict == Verdict::Refused && detail == "the edition has no such service", "{detail}");
+    let (verdict, _, detail) = set(&mut edition, "Betta", "disabled");
+    assert!(verdict == Verdict::Refused && detail.ends_with("did you mean Beta?"), "{detail}");
+    let error = edition.set_service("Alpha", "sometimes").unwrap_err();
+    assert!(error.class() == Class::BadRequest && error.hint().to_string().contains("manual"), "{error}");
+    let again = stored(&image, edition);
+    let (_, edition) = open(&again);
+    let system = edition.hive(HiveRole::System).unwrap();
+    assert_eq!(system.number_at("ControlSet003\\Services\\Alpha", "Start"), Some(3));
+    assert_eq!(system.number_at("ControlSet003\\Services\\Beta", "Start"), Some(2));
+}
+
+#[test]
+fn the_company_and_its_picture_are_in_the_system() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let logo = Content::from_bytes(*b"a picture");
+    let values = [("Manufacturer", "Brackwater"), ("SupportHours", "At high water")];
+    let items = edition.set_company(&values, Some(("mark.bmp", &logo))).unwrap();
+    assert_eq!(items.len(), 4, "{items:?}");
+    assert!(items.iter().all(|item| item.verdict == Verdict::Applied), "{items:?}");
+    let items = edition.set_company(&values, Some(("mark.bmp", &logo))).unwrap();
+    assert_eq!(
+        verdicts(&items),
+        [
+            (Verdict::Skipped, "the same bytes are there already"),
+            (Verdict::Skipped, "all of it is as wanted already")
+        ]
+    );
+    let again = stored(&image, edition);
+    assert!(paths(&again.files(1).unwrap()).contains(&"Sys/System32/company-logo.bmp".to_owned()));
+    let (_, edition) = open(&again);
+    let software = edition.hive(HiveRole::Software).unwrap();
+    let said = |name: &str| {
+        let value = software.value_at("Microsoft\\Windows\\CurrentVersion\\OEMInformation", name).unwrap();
+        neat_registry::text(software.data(value))
+    };
+    assert_eq!(said("SupportHours"), "At high water");
+    assert_eq!(said("Logo"), "C:\\Sys\\System32\\company-logo.bmp");
+}
+
+#[test]
+fn settings_of_catalogues_are_found_by_id_and_remembered() {
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let catalogue = Catalogue::parse(
+        "format = 1\n[[setting]]\nid = \"quiet-start\"\nservices = { Alpha = \"disabled\" }\n\
+         value = [{ key = 'HKLM\\SOFTWARE\\Maker\\Thing', name = \"Colour\", value = \"blue\" }]\n",
+    )
+    .unwrap();
+    let items = edition.apply_setting("quiet-start", std::slice::from_ref(&catalogue)).unwrap();
+    assert_eq!(
+        verdicts(&items),
+        [
+            (Verdict::Applied, "HKLM\\SOFTWARE\\Maker\\Thing\\Colour: \"red\" → \"blue\""),
+            (Verdict::Applied, "start: automatic → disabled")
+        ]
+    );
+    let error = Catalogue::parse("format = 1\n[[setting]]\nid = \"a\"\nvalues = []\n").unwrap_err();
+    assert!(error.to_string().starts_with("line 4: unknown key `values`"), "{error}");
+    assert!(matches!(error.hint(), neat_content::Hint::Advice(neat_content::Advice::CatalogueSchema)));
+    let error = edition.apply_setting("quiet-strat", &[catalogue]).unwrap_err();
+    assert_eq!(error.hint().to_string(), "did you mean quiet-start?");
+    let again = stored(&image, edition);
+    let (_, edition) = open(&again);
+    assert_eq!(edition.record.settings, ["quiet-start"]);
+}
+
+#[test]
+fn drivers_go_in_once_and_newer_ones_make_room() {
+    use neat_package::{Architecture, DriverSet, IfDamaged};
+    use neat_service::{DriverChoice, PreparedDrivers};
+    let image = image(&[tree(&[])]);
+    let (_, mut edition) = open(&image);
+    let dir = tempfile::tempdir().unwrap();
+    let write = |version: &str| {
+        let inf = format!(
+            "[Version]\nSignature=\"$Windows NT$\"\nClass=Net\nProvider=\"Brackwater\"\nDriverVer=01/02/2026,{version}\n\
+             [Manufacturer]\n\"Brackwater\"=Models,NTamd64\n[Models.NTamd64]\n\"Winch\"=Install,PCI\\VEN_1AF4&DEV_1234\n\
+             [Install]\nCopyFiles=Files\n[Files]\nwinch.bin\n[SourceDisksNames]\n1=Disk\n[SourceDisksFiles]\nwinch.bin=1\n"
+        );
+        std::fs::write(dir.path().join("winch.inf"), inf).unwrap();
+        std::fs::write(dir.path().join("winch.bin"), version).unwrap();
+        let mut set = DriverSet::default();
+        set.add(dir.path(), "pack", IfDamaged::Refuse).unwrap();
+        set
+    };
+    let prepare = |set: &DriverSet, choice: &DriverChoice, architecture| {
+        PreparedDrivers::new(set, choice, Some(architecture), None, &Job::silent()).unwrap()
+    };
+    let set = write("1.0.0.0");
+    let prepared = prepare(&set, &DriverChoice::default(), Architecture::X64);
+    let items = edition.add_drivers(&prepared.drivers).unwrap();
+    assert!(items[0].verdict == Verdict::Applied && items[0].detail.starts_with("Net, 1.0.0.0"), "{items:?}");
+    let items = edition.add_drivers(&prepared.drivers).unwrap();
+    assert_eq!(verdicts(&items), [(Verdict::Skipped, "it is in the edition already")]);
+    let newer = write("1.2.0.0");
+    let prepared = prepare(&newer, &DriverChoice::default(), Architecture::X64);
+    let items = edition.add_drivers(&prepared.drivers).unwrap();
+    assert!(items[0].detail.contains("1.2.0.0, instead of 1.0.0.0"), "{items:?}");
+    // Not for this system, and not of the classes that are wanted.
+    let items = prepare(&newer, &DriverChoice::default(), Architecture::Arm64).items;
+    assert_eq!(verdicts(&items), [(Verdict::Skipped, "it is for x64, not for arm64")]);
+    let storage = DriverChoice { classes: vec!["storage".into()], ..DriverChoice::default() };
+    assert_eq!(
+        verdicts(&prepare(&newer, &storage, Architecture::X64).items),
+        [(Verdict::Skipped, "its class is Net")]
+    );
+    let network = DriverChoice { classes: vec!["network".into()], ..DriverChoice::default() };
+    assert_eq!(prepare(&newer, &network, Architecture::X64).drivers.len(), 1);
+    let again = stored(&image, edition);
+    let files = again.files(1).unwrap();
+    let own: Vec<String> = paths(&files).into_iter().filter(|path| path.contains("winch")).collect();
+    assert_eq!(own.len(), 2, "{own:?}");
+    let (_, edition) = open(&again);
+    assert_eq!(edition.record.drivers.len(), 1);
+    assert_eq!(edition.record.drivers[0].version, "1.2.0.0");
+}
