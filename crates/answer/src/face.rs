@@ -81,6 +81,12 @@ pub(crate) struct Rules {
     pub iana_zones: bool,
 }
 
+impl Rules {
+    /// What Linux systems ask.
+    pub const LINUX: Self =
+        Self { short_names: false, rest_is_last: false, four_on_mbr: false, iana_zones: true };
+}
+
 /// How an installer that a kernel starts is told where its answers are.
 pub struct Kernel {
     /// The file's name on the media.

@@ -13,7 +13,7 @@ pub(super) const ABOUT: About = About {
         option_for_root: "auto=true priority=critical file=/cdrom/preseed.cfg",
         options,
     }),
-    rules: Rules { short_names: false, rest_is_last: false, four_on_mbr: false, iana_zones: true },
+    rules: Rules::LINUX,
     likeness,
     looks_secret,
     chooser: || Some(chooser()),

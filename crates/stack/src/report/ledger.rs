@@ -123,7 +123,13 @@ impl Ledger {
             ));
         }
         if ledger.outputs.is_empty() {
-            ledger.outputs = ledger.output.iter().chain(&ledger.stick).cloned().collect();
+            // Version 0.1 said the form by the key; alone, the first could be either.
+            let named =
+                |output: &LedgerOutput, form: &str| LedgerOutput { form: form.into(), ..output.clone() };
+            let first = if ledger.stick.is_some() { "disc" } else { "" };
+            let first = ledger.output.iter().map(|output| named(output, first));
+            let second = ledger.stick.iter().map(|output| named(output, "stick"));
+            ledger.outputs = first.chain(second).collect();
         }
         Ok(ledger)
     }
@@ -155,12 +161,14 @@ mod tests {
             ledger.outputs.iter().map(|output| output.path.clone()).collect()
         };
         assert_eq!(paths(&ledger), ["out/a.iso", "out/a.img"]);
+        let forms: Vec<&str> = ledger.outputs.iter().map(|output| output.form.as_str()).collect();
+        assert_eq!(forms, ["disc", "stick"]);
         let text = ledger.to_text().unwrap();
         assert_eq!(paths(&Ledger::parse(&text).unwrap()), paths(&ledger));
         let value: serde_json::Value = serde_json::from_str(&text).unwrap();
         assert_eq!(value["output"]["sha256"], "11");
         assert_eq!(value["stick"]["path"], "out/a.img");
-        assert_eq!(value["outputs"][1], value["stick"]);
+        assert_eq!(value["outputs"][1]["path"], value["stick"]["path"]);
     }
 
     #[test]
