@@ -13,6 +13,7 @@ mod iso;
 mod journal;
 mod susp;
 mod tables;
+mod tree;
 mod udf;
 mod work;
 

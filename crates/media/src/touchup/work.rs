@@ -5,10 +5,11 @@ use super::{
     boot::{self, Boot},
     commit::{self, Ending, Store},
     draft::{Draft, Fresh},
-    iso::{self, IsoTree},
+    iso,
     journal::{Change, Removed, Story, Verb},
     sorted,
-    udf::{self, UdfTree},
+    tree::DiscTree,
+    udf,
 };
 use crate::TreeKind;
 use std::ops::Range;
@@ -32,76 +33,19 @@ pub(super) struct Work {
     hidden: Vec<Change>,
 }
 
-/// A tree of either format.
+/// A tree of the disc.
 struct AnyTree {
-    format: Format,
+    tree: Box<dyn DiscTree>,
     /// Whether it only holds a note.
     is_stub: bool,
 }
 
-enum Format {
-    Udf(Box<UdfTree>),
-    Iso(IsoTree),
-}
-
-/// An entry of a directory in either format.
-enum Item {
-    Udf(udf::Item),
-    Iso(iso::Item),
-}
-
-impl Item {
-    const fn is_folder(&self) -> bool {
-        match self {
-            Self::Udf(item) => item.is_folder,
-            Self::Iso(item) => item.is_folder,
-        }
-    }
-}
-
-impl AnyTree {
-    const fn kind(&self) -> TreeKind {
-        match &self.format {
-            Format::Udf(_) => TreeKind::Udf,
-            Format::Iso(tree) => tree.kind,
-        }
-    }
-
-    fn root_entries(&mut self, draft: &Draft) -> Result<usize> {
-        Ok(match &mut self.format {
-            Format::Udf(tree) => tree.items(draft, tree.root())?.len(),
-            Format::Iso(tree) => tree.items(draft, tree.root())?.len(),
-        })
-    }
-
-    fn trail(&mut self, draft: &Draft, path: &[&str]) -> Result<Trail> {
-        match &mut self.format {
-            Format::Udf(tree) => tree.trail(draft, path),
-            Format::Iso(tree) => tree.trail(draft, path),
-        }
-    }
-
-    fn follow(&mut self, draft: &Draft, folders: &[&str], trail: &Trail) -> Result<(u32, usize)> {
-        match &mut self.format {
-            Format::Udf(tree) => tree.follow(draft, folders),
-            Format::Iso(tree) => tree.follow(draft, folders, trail),
-        }
-    }
-
-    fn find(&mut self, draft: &Draft, key: u32, name: &str, target: &Target) -> Result<Option<Item>> {
-        Ok(match &mut self.format {
-            Format::Udf(tree) => tree.find(draft, key, name)?.map(Item::Udf),
-            Format::Iso(tree) => tree.find(draft, key, name, target)?.map(Item::Iso),
-        })
-    }
-}
-
 impl Work {
     pub(super) fn open(draft: Draft, hidden: Vec<Change>) -> Result<Self> {
-        let udf = udf::open(&draft)?.map(|tree| Format::Udf(Box::new(tree)));
-        let iso = iso::open_all(&draft)?.into_iter().map(Format::Iso);
+        let udf = udf::open(&draft)?.map(|tree| Box::new(tree) as Box<dyn DiscTree>);
+        let iso = iso::open_all(&draft)?.into_iter().map(|tree| Box::new(tree) as Box<dyn DiscTree>);
         let mut trees: Vec<AnyTree> =
-            udf.into_iter().chain(iso).map(|format| AnyTree { format, is_stub: false }).collect();
+            udf.into_iter().chain(iso).map(|tree| AnyTree { tree, is_stub: false }).collect();
         if trees.is_empty() {
             let expected = "CD001 or a UDF recognition sequence";
             return Err(Error::bad_field(
@@ -114,7 +58,7 @@ impl Work {
         }
         let mut counts = Vec::new();
         for tree in &mut trees {
-            counts.push(tree.root_entries(&draft)?);
+            counts.push(tree.tree.root_entries(&draft)?);
         }
         let most = counts.iter().copied().max().unwrap_or(0);
         for (tree, count) in trees.iter_mut().zip(counts) {
@@ -123,9 +67,7 @@ impl Work {
         if trees.len() > 1 {
             let range = last_write(&trees);
             for tree in &mut trees {
-                if let Format::Iso(tree) = &mut tree.format {
-                    tree.at_once = Some(range.clone());
-                }
+                tree.tree.confine(&range);
             }
         }
         let boot = boot::open(&draft)?;
@@ -139,14 +81,14 @@ impl Work {
 
     /// The way to `path` in the tree that tells most.
     fn trail(&mut self, path: &[&str]) -> Result<Trail> {
-        let rank = |tree: &AnyTree| match tree.kind() {
+        let rank = |tree: &AnyTree| match tree.tree.kind() {
             TreeKind::Udf => 0,
             TreeKind::RockRidge => 1,
             TreeKind::Joliet => 2,
             _ => 3,
         };
         let best = self.trees.iter_mut().filter(|tree| !tree.is_stub).min_by_key(|tree| rank(tree));
-        best.map_or_else(|| Ok(Trail::default()), |tree| tree.trail(&self.draft, path))
+        best.map_or_else(|| Ok(Trail::default()), |tree| tree.tree.trail(&self.draft, path))
     }
 
     pub(super) fn put(&mut self, path: &str, content: Content, time: Timestamp) -> Result<Change> {
@@ -187,42 +129,17 @@ impl Work {
         self.draft.append(Fresh::Content(content), alignment);
         let mut trees = Vec::new();
         let mut notes = Vec::new();
-        for tree in self.trees.iter_mut().filter(|tree| !tree.is_stub) {
+        for AnyTree { tree, .. } in self.trees.iter_mut().filter(|tree| !tree.is_stub) {
             let (mut key, depth) = tree.follow(&self.draft, folders, &trail)?;
             if depth < found_folders {
                 notes.push(format!("not in the {} tree, which does not have the folder", tree.kind().name()));
                 continue;
             }
             for folder in &folders[depth..] {
-                key = match &mut tree.format {
-                    Format::Udf(tree) => tree.make_folder(&mut self.draft, key, folder, time)?,
-                    Format::Iso(tree) => tree.make_folder(&mut self.draft, key, folder, time)?,
-                };
+                key = tree.make_folder(&mut self.draft, key, folder, time)?;
             }
-            let existing = tree.find(&self.draft, key, name, &target)?;
-            if existing.as_ref().is_some_and(Item::is_folder) {
-                let kind = tree.kind().name();
-                return Err(Error::request(
-                    format!("{path} is a folder in the {kind} tree"),
-                    "name another path",
-                ));
-            }
-            match (&mut tree.format, &existing) {
-                (Format::Udf(tree), existing) => {
-                    let existing = if let Some(Item::Udf(item)) = existing { Some(item) } else { None };
-                    if let Some(item) = existing {
-                        old_extent = tree.extent(&self.draft, item)?;
-                    }
-                    tree.put(&mut self.draft, key, name, existing, (offset, len), time)?;
-                }
-                (Format::Iso(tree), existing) => {
-                    let existing = if let Some(Item::Iso(item)) = existing { Some(item) } else { None };
-                    if let Some(item) = existing {
-                        old_extent = old_extent.or_else(|| tree.extent(item));
-                    }
-                    tree.put(&mut self.draft, key, name, existing, (offset, len), time)?;
-                }
-            }
+            let former = tree.put(&mut self.draft, key, name, &target, (offset, len), time)?;
+            old_extent = old_extent.or(former);
             trees.push(tree.kind());
         }
         if let Some(old) = old_extent {
@@ -266,18 +183,15 @@ impl Work {
         let mut trees = Vec::new();
         let mut removed = Vec::new();
         let mut notes = Vec::new();
-        for (number, tree) in self.trees.iter_mut().enumerate() {
+        for (number, AnyTree { tree, is_stub }) in self.trees.iter_mut().enumerate() {
             let (key, depth) = tree.follow(&self.draft, folders, &trail)?;
-            let item =
-                if depth == folders.len() { tree.find(&self.draft, key, name, &target)? } else { None };
-            let entries = match (&mut tree.format, item) {
-                (Format::Udf(tree), Some(Item::Udf(item))) => vec![tree.remove(&self.draft, key, &item)?],
-                (Format::Iso(tree), Some(Item::Iso(item))) => tree.remove(key, &item)?,
-                _ if tree.is_stub => continue,
-                _ => {
+            let is_there = depth == folders.len();
+            let entries = if is_there { tree.remove(&self.draft, key, name, &target)? } else { None };
+            let Some(entries) = entries else {
+                if !*is_stub {
                     notes.push(format!("it was not in the {} tree", tree.kind().name()));
-                    continue;
                 }
+                continue;
             };
             let folder = trail.names[..folders.len()].to_vec();
             removed.push(Removed { tree: number, folder, entries });
@@ -326,7 +240,7 @@ impl Work {
         // Before anything is back: the trees know each other's folders by what is in them.
         let trail = self.trail(&folders)?;
         for removed in change.removed {
-            let Some(tree) = self.trees.get_mut(removed.tree) else { continue };
+            let Some(AnyTree { tree, .. }) = self.trees.get_mut(removed.tree) else { continue };
             let (key, depth) = tree.follow(&self.draft, &folders, &trail)?;
             if depth < folders.len() {
                 return Err(Error::request(
@@ -334,14 +248,7 @@ impl Work {
                     "show the folder first",
                 ));
             }
-            match &mut tree.format {
-                Format::Udf(tree) => {
-                    for raw in &removed.entries {
-                        tree.bring_back(&self.draft, key, raw)?;
-                    }
-                }
-                Format::Iso(tree) => tree.bring_back(&mut self.draft, key, removed.entries)?,
-            }
+            tree.bring_back(&mut self.draft, key, removed.entries)?;
             trees.push(tree.kind());
         }
         let (verb, path) = (Verb::Show, change.path);
@@ -359,10 +266,7 @@ impl Work {
     /// Lets the draft have all changes to directories.
     fn flush(&mut self) -> Result<()> {
         for tree in &mut self.trees {
-            match &mut tree.format {
-                Format::Udf(tree) => tree.flush(&mut self.draft)?,
-                Format::Iso(tree) => tree.flush(&mut self.draft)?,
-            }
+            tree.tree.flush(&mut self.draft)?;
         }
         Ok(())
     }
@@ -383,18 +287,7 @@ impl Work {
                 (ending.before, ending.last_block) = (entries, Some(header));
             }
             for tree in &trees {
-                match &tree.format {
-                    Format::Iso(tree) => tree.set_len(draft, len)?,
-                    Format::Udf(tree) => {
-                        let anchor = tree.set_len(draft, len)?;
-                        match tree.block_len() {
-                            SECTOR => ending.anchor = Some(anchor),
-                            512 => ending.last_block = Some(anchor),
-                            // The first anchor has to do where the last block does not begin with our last sector.
-                            _ => {}
-                        }
-                    }
-                }
+                tree.tree.set_len(draft, len, &mut ending)?;
             }
             Ok(ending)
         })
@@ -403,10 +296,7 @@ impl Work {
 
 /// What changes over with one write: the descriptors that begin all trees, and what lies close behind them.
 fn last_write(trees: &[AnyTree]) -> Range<u64> {
-    let starts = trees.iter().filter_map(|tree| match &tree.format {
-        Format::Iso(tree) => tree.descriptors.first().copied(),
-        Format::Udf(tree) => Some(tree.descriptors_at()),
-    });
+    let starts = trees.iter().filter_map(|tree| tree.tree.descriptors_at());
     let start = starts.min().unwrap_or(0);
     start..start + AT_ONCE
 }

@@ -2,6 +2,7 @@
 
 use super::super::directory::{Directory, fixed, identifier, is_special, set_extent};
 use super::super::draft::{Draft, Fresh};
+use super::super::tree::Format;
 use super::super::{SECTOR, susp, tables};
 use super::{IsoTree, MAX_DIRECTORY_LEN};
 use crate::TreeKind;
@@ -12,7 +13,7 @@ use zerocopy::IntoBytes;
 
 impl IsoTree {
     /// Writes what changed into the draft.
-    pub(in crate::touchup) fn flush(&mut self, draft: &mut Draft) -> Result<()> {
+    pub(super) fn write_directories(&mut self, draft: &mut Draft) -> Result<()> {
         // A directory that moves changes its parent, which may have to move for that.
         while let Some(key) = self.next_to_move(draft) {
             for key in self.with_all_below(draft, key)? {
@@ -142,7 +143,7 @@ impl IsoTree {
     }
 
     /// Lets the descriptors say how long the volume is.
-    pub(in crate::touchup) fn set_len(&self, draft: &mut Draft, len: u64) -> Result<()> {
+    pub(super) fn write_len(&self, draft: &mut Draft, len: u64) -> Result<()> {
         let blocks = self.block_of(len)?;
         for at in &self.descriptors {
             draft.write(at + 80, BothU32::from(blocks).as_bytes())?;

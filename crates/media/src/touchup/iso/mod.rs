@@ -1,14 +1,16 @@
 //! Changing one ECMA-119 tree: plain, Rock Ridge or Joliet.
 //!
-//! Directories are changed in memory. [`IsoTree::flush`] writes a directory in place when only one of its sectors
+//! Directories are changed in memory. [`Format::flush`] writes a directory in place when only one of its sectors
 //! differs, so that it changes over at once, and beside other trees only where it is written together with them. Else it gets a new place in fresh space, and with it all directories below,
 //! as many readers look for those behind it; the record in its parent, for the root the descriptors, makes the change.
 
 mod flush;
 
+use super::commit::Ending;
 use super::directory::{Directory, Raw, fixed, identifier, is_special, set_extent};
 use super::draft::{Draft, Fresh};
-use super::{Mark, SECTOR, Target, Trail};
+use super::tree::{self, Extent, Format};
+use super::{SECTOR, Target};
 use crate::TreeKind;
 use crate::iso9660::layout::{
     DirectoryRecord, FIRST_DESCRIPTOR, FLAG_ASSOCIATED, FLAG_DIRECTORY, FLAG_MULTI_EXTENT, JOLIET_ESCAPES,
@@ -34,7 +36,7 @@ pub(super) struct IsoTree {
     /// Positions of the descriptors.
     pub descriptors: Vec<u64>,
     /// What people call it.
-    pub kind: TreeKind,
+    kind: TreeKind,
     /// Bytes of a logical block.
     pub block: u64,
     flavor: Flavor,
@@ -47,20 +49,30 @@ pub(super) struct IsoTree {
     tables_changed: bool,
     /// Where directories may change in place: what is written at once. `None` when this is the only tree, which
     /// then changes over with one sector wherever that is.
-    pub at_once: Option<Range<u64>>,
+    at_once: Option<Range<u64>>,
 }
 
 /// What a directory shows under one name.
 #[derive(Clone, Debug)]
 pub(super) struct Item {
-    pub name: String,
-    pub identifier: Vec<u8>,
+    name: String,
+    identifier: Vec<u8>,
     /// Its records, one for each section.
-    pub records: Vec<Raw>,
-    pub is_folder: bool,
+    records: Vec<Raw>,
+    is_folder: bool,
     is_link: bool,
     /// Where Rock Ridge says that the folder lies in truth.
     child_location: Option<u32>,
+}
+
+impl tree::Item for Item {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn is_folder(&self) -> bool {
+        self.is_folder
+    }
 }
 
 impl Item {
@@ -125,11 +137,6 @@ pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
 }
 
 impl IsoTree {
-    /// The root directory's key.
-    pub(super) const fn root(&self) -> u32 {
-        self.root
-    }
-
     fn offset(&self, location: u32) -> u64 {
         u64::from(location) * self.block
     }
@@ -193,72 +200,9 @@ impl IsoTree {
         name.strip_suffix('.').unwrap_or(name).to_owned()
     }
 
-    /// What the directory shows, in the order of its records.
-    pub(super) fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
-        let records: Vec<Raw> = self.directory(key)?.records().cloned().collect();
-        let mut items: Vec<Item> = Vec::new();
-        for raw in records.into_iter().filter(|raw| !is_special(raw)) {
-            let flags = fixed(&raw).flags;
-            let own = identifier(&raw).to_vec();
-            if let Some(last) = items.last_mut().filter(|last| last.identifier == own) {
-                // Further sections, and older versions or second contents, which only stay in company.
-                last.records.push(raw);
-                continue;
-            }
-            let attributes = self.attributes(draft, &raw)?;
-            if attributes.relocated {
-                continue;
-            }
-            items.push(Item {
-                name: self.name(&raw, &attributes),
-                identifier: own,
-                is_folder: flags & FLAG_DIRECTORY != 0 || attributes.child_location.is_some(),
-                is_link: attributes.link.is_some(),
-                child_location: attributes.child_location,
-                records: vec![raw],
-            });
-        }
-        Ok(items)
-    }
-
-    /// The item called `name`: by its name, by its name in another case, or by what `target` says of it.
-    pub(super) fn find(
-        &mut self,
-        draft: &Draft,
-        key: u32,
-        name: &str,
-        target: &Target,
-    ) -> Result<Option<Item>> {
-        if *target == Target::Absent {
-            return Ok(None);
-        }
-        let items = self.items(draft, key)?;
-        let folded = fold_case(name);
-        let mut namer = Namer::new(self.flavor);
-        let [file_name, folder_name] = [false, true].map(|folder| namer.identifier(name, folder).recorded());
-        // Most of all the right content, then the name; of several that hold the same the one most alike.
-        let mut found: Option<((bool, usize), &Item)> = None;
-        for item in &items {
-            let made = if item.is_folder { &folder_name } else { &file_name };
-            let alike = if item.name == name {
-                usize::MAX
-            } else if fold_case(&item.name) == folded {
-                usize::MAX - 1
-            } else {
-                item.identifier.iter().zip(made).take_while(|(a, b)| a == b).count()
-            };
-            let rank = (self.is_target(draft, key, item, target)?, alike);
-            // With other content only the name itself tells: trees need not share their files' bytes.
-            if (rank.0 || alike >= usize::MAX - 1) && found.is_none_or(|(best, _)| rank > best) {
-                found = Some((rank, item));
-            }
-        }
-        Ok(found.map(|(_, item)| item.clone()))
-    }
-
     /// Whether an item of directory `key` holds what `target` says.
     fn is_target(&mut self, draft: &Draft, key: u32, item: &Item, target: &Target) -> Result<bool> {
-        let extent = self.extent(item).filter(|_| !item.is_folder);
+        let extent = self.extent(draft, item)?.filter(|_| !item.is_folder);
         Ok(match target {
             Target::File(offset) => extent.is_some_and(|(at, _)| at == *offset),
             Target::Empty => !item.is_folder && extent.is_none(),
@@ -268,134 +212,6 @@ impl IsoTree {
             }
             Target::Folder(_) | Target::Unknown | Target::Absent => false,
         })
-    }
-
-    /// The key of the folder that `item` of directory `parent` is.
-    pub(super) fn enter(&mut self, draft: &Draft, parent: u32, item: &Item) -> Result<u32> {
-        let (location, len) = item.extent();
-        if item.child_location.is_none() {
-            return self.load(draft, location, len, Some(parent));
-        }
-        // A folder that lies elsewhere says itself how long it is.
-        let offset = self.offset(location);
-        let own = read_vec(draft, offset, self.block, SECTOR, "relocated directory")?;
-        let len = next_record(&own, 0, offset)?.map_or(0, |record| record.raw.data_length.little.get());
-        let key = self.load(draft, location, len, Some(parent))?;
-        // Both what leads here and where this really lies would have to follow.
-        self.directory(parent)?.is_pinned = true;
-        self.directory(key)?.is_pinned = true;
-        Ok(key)
-    }
-
-    fn mark(&mut self, draft: &Draft, key: u32) -> Result<Mark> {
-        let mut mark = Mark::default();
-        let mut folders = vec![key];
-        let mut next = 0;
-        while let Some(key) = folders.get(next).copied() {
-            next += 1;
-            for item in self.items(draft, key)? {
-                let goes_on = if item.is_folder {
-                    folders.push(self.enter(draft, key, &item)?);
-                    mark.add_folder()
-                } else if item.is_link {
-                    true
-                } else {
-                    let sections = item
-                        .records
-                        .iter()
-                        .map(|raw| fixed(raw))
-                        .filter(|raw| raw.flags & FLAG_ASSOCIATED == 0);
-                    let len = sections.map(|raw| u64::from(raw.data_length.little.get())).sum();
-                    mark.add_file(self.extent(&item).map(|(offset, _)| offset), len)
-                };
-                if !goes_on {
-                    return Ok(mark);
-                }
-            }
-        }
-        Ok(mark)
-    }
-
-    /// What stands along the way to `path`, to find the same way in another tree.
-    pub(super) fn trail(&mut self, draft: &Draft, path: &[&str]) -> Result<Trail> {
-        let mut trail = Trail::default();
-        let mut key = self.root;
-        for name in path {
-            let Some(item) = self.find(draft, key, name, &Target::Unknown)? else { break };
-            trail.names.push(item.name.clone());
-            if !item.is_folder {
-                let offset = self.extent(&item).map(|(offset, _)| offset);
-                trail.targets.push(offset.map_or(Target::Empty, Target::File));
-                break;
-            }
-            key = self.enter(draft, key, &item)?;
-            trail.targets.push(Target::Folder(self.mark(draft, key)?));
-        }
-        Ok(trail)
-    }
-
-    /// Follows `folders` as far as they are there: the last one's key, and how many were found.
-    pub(super) fn follow(&mut self, draft: &Draft, folders: &[&str], trail: &Trail) -> Result<(u32, usize)> {
-        let mut key = self.root;
-        for (depth, name) in folders.iter().enumerate() {
-            match self.find(draft, key, name, trail.target(depth))? {
-                Some(item) if item.is_folder => key = self.enter(draft, key, &item)?,
-                Some(item) => {
-                    return Err(Error::request(
-                        format!(
-                            "{} is a file in the {} tree, and {name} shall be a folder",
-                            item.name,
-                            self.kind.name()
-                        ),
-                        "name another path",
-                    ));
-                }
-                None => return Ok((key, depth)),
-            }
-        }
-        Ok((key, folders.len()))
-    }
-
-    /// An empty folder `name` in directory `parent`; gives its key.
-    pub(super) fn make_folder(
-        &mut self,
-        draft: &mut Draft,
-        parent: u32,
-        name: &str,
-        time: Timestamp,
-    ) -> Result<u32> {
-        let location = self.block_of(draft.end())?;
-        let above = self.directory(parent)?;
-        let (parent_location, parent_len) = (above.location, above.len() as u32);
-        let meta = Meta::at(time);
-        let mut bytes = self.bytes_at(draft)?;
-        let entry = || {
-            let mode = 0o040_555;
-            (self.kind == TreeKind::RockRidge).then_some(Entry {
-                name: None,
-                mode,
-                modified: time,
-                link: None,
-                root: false,
-            })
-        };
-        bytes.add(record((location, SECTOR as u32), meta, FLAG_DIRECTORY), &[0], entry());
-        bytes.add(record((parent_location, parent_len), meta, FLAG_DIRECTORY), &[1], entry());
-        bytes.records.resize(SECTOR as usize, 0);
-        let offset = draft.append(Fresh::Bytes(bytes.records.clone()), SECTOR);
-        self.directories.insert(location, Directory::parse(bytes.records, offset, location, Some(parent))?);
-        let raw = record((location, SECTOR as u32), meta, FLAG_DIRECTORY);
-        let raw = self.named(draft, parent, raw, name, 0o040_555, time)?;
-        let flavor = self.flavor;
-        self.directory(parent)?.insert(raw, flavor);
-        self.tables_changed = true;
-        Ok(location)
-    }
-
-    /// Where a file's bytes begin, and how many its first section has.
-    pub(super) fn extent(&self, item: &Item) -> Option<(u64, u64)> {
-        let (location, len) = item.extent();
-        (len > 0).then(|| (self.offset(location), u64::from(len)))
     }
 
     fn block_of(&self, offset: u64) -> Result<u32> {
@@ -441,16 +257,145 @@ impl IsoTree {
         }
         Ok(bytes.records)
     }
+}
+
+impl Format for IsoTree {
+    type Item = Item;
+
+    fn kind(&self) -> TreeKind {
+        self.kind
+    }
+
+    fn root(&self) -> u32 {
+        self.root
+    }
+
+    /// What the directory shows, in the order of its records.
+    fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
+        let records: Vec<Raw> = self.directory(key)?.records().cloned().collect();
+        let mut items: Vec<Item> = Vec::new();
+        for raw in records.into_iter().filter(|raw| !is_special(raw)) {
+            let flags = fixed(&raw).flags;
+            let own = identifier(&raw).to_vec();
+            if let Some(last) = items.last_mut().filter(|last| last.identifier == own) {
+                // Further sections, and older versions or second contents, which only stay in company.
+                last.records.push(raw);
+                continue;
+            }
+            let attributes = self.attributes(draft, &raw)?;
+            if attributes.relocated {
+                continue;
+            }
+            items.push(Item {
+                name: self.name(&raw, &attributes),
+                identifier: own,
+                is_folder: flags & FLAG_DIRECTORY != 0 || attributes.child_location.is_some(),
+                is_link: attributes.link.is_some(),
+                child_location: attributes.child_location,
+                records: vec![raw],
+            });
+        }
+        Ok(items)
+    }
+
+    /// The item called `name`: by its name, by its name in another case, or by what `target` says of it.
+    fn find(&mut self, draft: &Draft, key: u32, name: &str, target: &Target) -> Result<Option<Item>> {
+        if *target == Target::Absent {
+            return Ok(None);
+        }
+        let items = self.items(draft, key)?;
+        let folded = fold_case(name);
+        let mut namer = Namer::new(self.flavor);
+        let [file_name, folder_name] = [false, true].map(|folder| namer.identifier(name, folder).recorded());
+        // Most of all the right content, then the name; of several that hold the same the one most alike.
+        let mut found: Option<((bool, usize), &Item)> = None;
+        for item in &items {
+            let made = if item.is_folder { &folder_name } else { &file_name };
+            let alike = if item.name == name {
+                usize::MAX
+            } else if fold_case(&item.name) == folded {
+                usize::MAX - 1
+            } else {
+                item.identifier.iter().zip(made).take_while(|(a, b)| a == b).count()
+            };
+            let rank = (self.is_target(draft, key, item, target)?, alike);
+            // With other content only the name itself tells: trees need not share their files' bytes.
+            if (rank.0 || alike >= usize::MAX - 1) && found.is_none_or(|(best, _)| rank > best) {
+                found = Some((rank, item));
+            }
+        }
+        Ok(found.map(|(_, item)| item.clone()))
+    }
+
+    /// The key of the folder that `item` of directory `parent` is.
+    fn enter(&mut self, draft: &Draft, parent: u32, item: &Item) -> Result<u32> {
+        let (location, len) = item.extent();
+        if item.child_location.is_none() {
+            return self.load(draft, location, len, Some(parent));
+        }
+        // A folder that lies elsewhere says itself how long it is.
+        let offset = self.offset(location);
+        let own = read_vec(draft, offset, self.block, SECTOR, "relocated directory")?;
+        let len = next_record(&own, 0, offset)?.map_or(0, |record| record.raw.data_length.little.get());
+        let key = self.load(draft, location, len, Some(parent))?;
+        // Both what leads here and where this really lies would have to follow.
+        self.directory(parent)?.is_pinned = true;
+        self.directory(key)?.is_pinned = true;
+        Ok(key)
+    }
+
+    /// Of a file in several sections the first.
+    fn extent(&self, _: &Draft, item: &Item) -> Result<Option<Extent>> {
+        let (location, len) = item.extent();
+        Ok((len > 0).then(|| (self.offset(location), u64::from(len))))
+    }
+
+    fn file_len(&self, _: &Draft, item: &Item) -> Result<Option<u64>> {
+        let sections = item.records.iter().map(|raw| fixed(raw));
+        let sections = sections.filter(|raw| raw.flags & FLAG_ASSOCIATED == 0);
+        let len = sections.map(|raw| u64::from(raw.data_length.little.get())).sum();
+        Ok((!item.is_link).then_some(len))
+    }
+
+    /// An empty folder `name` in directory `parent`; gives its key.
+    fn make_folder(&mut self, draft: &mut Draft, parent: u32, name: &str, time: Timestamp) -> Result<u32> {
+        let location = self.block_of(draft.end())?;
+        let above = self.directory(parent)?;
+        let (parent_location, parent_len) = (above.location, above.len() as u32);
+        let meta = Meta::at(time);
+        let mut bytes = self.bytes_at(draft)?;
+        let entry = || {
+            let mode = 0o040_555;
+            (self.kind == TreeKind::RockRidge).then_some(Entry {
+                name: None,
+                mode,
+                modified: time,
+                link: None,
+                root: false,
+            })
+        };
+        bytes.add(record((location, SECTOR as u32), meta, FLAG_DIRECTORY), &[0], entry());
+        bytes.add(record((parent_location, parent_len), meta, FLAG_DIRECTORY), &[1], entry());
+        bytes.records.resize(SECTOR as usize, 0);
+        let offset = draft.append(Fresh::Bytes(bytes.records.clone()), SECTOR);
+        self.directories.insert(location, Directory::parse(bytes.records, offset, location, Some(parent))?);
+        let raw = record((location, SECTOR as u32), meta, FLAG_DIRECTORY);
+        let raw = self.named(draft, parent, raw, name, 0o040_555, time)?;
+        let flavor = self.flavor;
+        self.directory(parent)?.insert(raw, flavor);
+        self.tables_changed = true;
+        Ok(location)
+    }
 
     /// Makes `name` in directory `key` a file of `len` bytes at byte `offset` of the disc. Attributes of a file that
     /// is there already stay.
-    pub(super) fn put(
+    fn put(
         &mut self,
         draft: &mut Draft,
         key: u32,
         name: &str,
         existing: Option<&Item>,
-        (offset, len): (u64, u64),
+        (offset, len): Extent,
         time: Timestamp,
     ) -> Result<()> {
         let first = if len == 0 { 0 } else { self.block_of(offset + len - 1).and(self.block_of(offset))? };
@@ -491,13 +436,13 @@ impl IsoTree {
     }
 
     /// Takes `item` out of directory `key`; gives its records.
-    pub(super) fn remove(&mut self, key: u32, item: &Item) -> Result<Vec<Raw>> {
+    fn remove(&mut self, _: &Draft, key: u32, item: &Item) -> Result<Vec<Raw>> {
         self.tables_changed |= item.is_folder;
         Ok(self.directory(key)?.remove(&item.identifier))
     }
 
-    /// Brings records back that [`IsoTree::remove`] gave.
-    pub(super) fn bring_back(&mut self, draft: &mut Draft, key: u32, records: Vec<Raw>) -> Result<()> {
+    /// Brings records back that [`Format::remove`] gave.
+    fn bring_back(&mut self, draft: &mut Draft, key: u32, records: Vec<Raw>) -> Result<()> {
         let flavor = self.flavor;
         for raw in records {
             let extent = fixed(&raw);
@@ -511,6 +456,22 @@ impl IsoTree {
             self.directory(key)?.insert(raw, flavor);
         }
         Ok(())
+    }
+
+    fn flush(&mut self, draft: &mut Draft) -> Result<()> {
+        self.write_directories(draft)
+    }
+
+    fn set_len(&self, draft: &mut Draft, len: u64, _: &mut Ending) -> Result<()> {
+        self.write_len(draft, len)
+    }
+
+    fn descriptors_at(&self) -> Option<u64> {
+        self.descriptors.first().copied()
+    }
+
+    fn confine(&mut self, range: &Range<u64>) {
+        self.at_once = Some(range.clone());
     }
 }
 

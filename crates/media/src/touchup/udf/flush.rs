@@ -23,7 +23,7 @@ impl UdfTree {
     }
 
     /// Writes what changed into the draft.
-    pub(in crate::touchup) fn flush(&mut self, draft: &mut Draft) -> Result<()> {
+    pub(super) fn write_directories(&mut self, draft: &mut Draft) -> Result<()> {
         let mut moving: BTreeSet<u32> = BTreeSet::new();
         let changed: Vec<u32> =
             self.directories.iter().filter(|(_, directory)| directory.changed).map(|(key, _)| *key).collect();
@@ -156,7 +156,7 @@ impl UdfTree {
     }
 
     /// Where the first sequence of volume descriptors is.
-    pub(in crate::touchup) fn descriptors_at(&self) -> u64 {
+    pub(super) fn first_sequence(&self) -> u64 {
         let [main, reserve] =
             self.frame.sequences.map(|extent| u64::from(extent.location.get()) * self.block);
         main.min(reserve)
@@ -220,7 +220,7 @@ impl UdfTree {
 
     /// Lets the descriptors say that the partition reaches to byte `len` of the file, and how many files there are.
     /// Gives the anchor for the last block.
-    pub(in crate::touchup) fn set_len(&self, draft: &mut Draft, len: u64) -> Result<Vec<u8>> {
+    pub(super) fn write_len(&self, draft: &mut Draft, len: u64) -> Result<Vec<u8>> {
         let blocks = self.block_of(len)?;
         self.for_each_descriptor(draft, TAG_PARTITION, &mut |_, raw| {
             if let Ok((partition, _)) = Partition::mut_from_prefix(raw) {

@@ -1,14 +1,17 @@
 //! Changing a UDF volume.
 //!
-//! Directories are changed in memory. [`UdfTree::flush`] writes each changed directory, all above it and their file
+//! Directories are changed in memory. [`Format::flush`] writes each changed directory, all above it and their file
 //! entries into fresh space, up to the file set, so that the logical volume descriptor makes the change. What is changed
 //! in place before that is only the way back: the identifiers in which subfolders say where their parent is.
 
 mod entry;
 mod flush;
 
+use super::commit::Ending;
 use super::draft::Draft;
-use super::{Mark, SECTOR, Target, Trail};
+use super::tree::{self, Extent, Format};
+use super::{SECTOR, Target};
+use crate::TreeKind;
 use crate::udf::allocation::IcbFile;
 use crate::udf::cs0;
 use crate::udf::layout::{
@@ -17,7 +20,10 @@ use crate::udf::layout::{
 };
 use crate::udf::volume::{Frame, Map, Volume, check_tag, is_announced, locate};
 use neat_content::{Error, ReadAt, Result, Timestamp, fold_case, read_vec};
-use std::collections::{BTreeMap, HashSet};
+use std::{
+    collections::{BTreeMap, HashSet},
+    ops::Range,
+};
 use zerocopy::FromBytes;
 
 /// Largest directory that is changed, in bytes.
@@ -36,12 +42,22 @@ const FIRST_UNIQUE_ID: u64 = 16;
 /// One entry of a directory.
 #[derive(Clone, Debug)]
 pub(super) struct Item {
-    pub name: String,
-    pub is_folder: bool,
+    name: String,
+    is_folder: bool,
     /// Block of the file entry.
     icb: u32,
     /// The whole descriptor with its padding.
     raw: Vec<u8>,
+}
+
+impl tree::Item for Item {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn is_folder(&self) -> bool {
+        self.is_folder
+    }
 }
 
 impl Item {
@@ -122,10 +138,6 @@ pub(super) fn open(draft: &Draft) -> Result<Option<UdfTree>> {
 }
 
 impl UdfTree {
-    pub(super) const fn root(&self) -> u32 {
-        self.root
-    }
-
     fn icb(&self, draft: &Draft, block: u32) -> Result<IcbFile> {
         let address = LbAddr { block: block.into(), partition: 0.into() };
         IcbFile::read(draft, &self.maps, self.block, address, 0)
@@ -195,96 +207,10 @@ impl UdfTree {
             .ok_or_else(|| Error::bad_field("FileEntry", "block", at, "a directory", "none"))
     }
 
-    /// What the directory shows.
-    pub(super) fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
-        Ok(self.load(draft, key)?.items.iter().filter(|item| item.is_shown()).cloned().collect())
-    }
-
-    /// The item called `name`, or called so in another case.
-    pub(super) fn find(&mut self, draft: &Draft, key: u32, name: &str) -> Result<Option<Item>> {
-        let items = self.items(draft, key)?;
-        let folded = fold_case(name);
-        let exact = items.iter().find(|item| item.name == name);
-        Ok(exact.or_else(|| items.iter().find(|item| fold_case(&item.name) == folded)).cloned())
-    }
-
-    /// The key of the folder that `item` is.
-    pub(super) const fn enter(item: &Item) -> u32 {
-        item.icb
-    }
-
     fn first_byte(&self, draft: &Draft, item: &Item) -> Result<Option<u64>> {
         let file = self.icb(draft, item.icb)?;
         let extents = if file.len == 0 { Vec::new() } else { file.extents(draft, &self.maps, self.block)? };
         Ok(extents.first().and_then(|extent| extent.offset))
-    }
-
-    /// Where the bytes of a file begin, and how many there are.
-    pub(super) fn extent(&self, draft: &Draft, item: &Item) -> Result<Option<(u64, u64)>> {
-        let len = self.icb(draft, item.icb)?.len;
-        Ok(self.first_byte(draft, item)?.map(|offset| (offset, len)))
-    }
-
-    /// What stands along the way to `path`, to find the same way in another tree.
-    pub(super) fn trail(&mut self, draft: &Draft, path: &[&str]) -> Result<Trail> {
-        let mut trail = Trail::default();
-        let mut key = self.root;
-        for name in path {
-            let Some(item) = self.find(draft, key, name)? else { break };
-            trail.names.push(item.name.clone());
-            if !item.is_folder {
-                let offset = self.first_byte(draft, &item)?;
-                trail.targets.push(offset.map_or(Target::Empty, Target::File));
-                break;
-            }
-            key = Self::enter(&item);
-            trail.targets.push(Target::Folder(self.mark(draft, key)?));
-        }
-        Ok(trail)
-    }
-
-    fn mark(&mut self, draft: &Draft, key: u32) -> Result<Mark> {
-        let mut mark = Mark::default();
-        let mut folders = vec![key];
-        let mut next = 0;
-        while let Some(key) = folders.get(next).copied() {
-            next += 1;
-            for item in self.items(draft, key)? {
-                let goes_on = if item.is_folder {
-                    folders.push(item.icb);
-                    mark.add_folder()
-                } else {
-                    let file = self.icb(draft, item.icb)?;
-                    if file.file_type == FILE_TYPE_LINK {
-                        continue;
-                    }
-                    let first = self.first_byte(draft, &item)?;
-                    mark.add_file(first, file.len)
-                };
-                if !goes_on {
-                    return Ok(mark);
-                }
-            }
-        }
-        Ok(mark)
-    }
-
-    /// Follows `folders` as far as they are there: the last one's key, and how many were found.
-    pub(super) fn follow(&mut self, draft: &Draft, folders: &[&str]) -> Result<(u32, usize)> {
-        let mut key = self.root;
-        for (depth, name) in folders.iter().enumerate() {
-            match self.find(draft, key, name)? {
-                Some(item) if item.is_folder => key = Self::enter(&item),
-                Some(item) => {
-                    return Err(Error::request(
-                        format!("{} is a file, and a folder is wanted there", item.name),
-                        "name another path",
-                    ));
-                }
-                None => return Ok((key, depth)),
-            }
-        }
-        Ok((key, folders.len()))
     }
 
     fn add_item(&mut self, draft: &Draft, key: u32, name: &str, is_folder: bool, icb: u32) -> Result<()> {
@@ -297,14 +223,72 @@ impl UdfTree {
         Ok(())
     }
 
+    /// Files and folders that an item and all below it are.
+    fn count(&mut self, draft: &Draft, item: &Item) -> Result<(i64, i64)> {
+        if !item.is_folder {
+            return Ok((1, 0));
+        }
+        let (mut files, mut folders) = (0, 0);
+        let mut seen = HashSet::from([item.icb]);
+        let mut pending = vec![item.icb];
+        while let Some(key) = pending.pop() {
+            folders += 1;
+            for child in self.items(draft, key)? {
+                if !child.is_folder {
+                    files += 1;
+                } else if seen.insert(child.icb) {
+                    pending.push(child.icb);
+                }
+            }
+            if seen.len() + files as usize > MAX_ENTRIES {
+                let (limit, found) = (MAX_ENTRIES as u64, seen.len() as u64 + files as u64);
+                return Err(Error::Limit { what: "entries of a folder".into(), offset: 0, limit, found });
+            }
+        }
+        Ok((files, folders))
+    }
+}
+
+impl Format for UdfTree {
+    type Item = Item;
+
+    fn kind(&self) -> TreeKind {
+        TreeKind::Udf
+    }
+
+    fn root(&self) -> u32 {
+        self.root
+    }
+
+    /// What the directory shows.
+    fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
+        Ok(self.load(draft, key)?.items.iter().filter(|item| item.is_shown()).cloned().collect())
+    }
+
+    /// The item called `name`, or called so in another case.
+    fn find(&mut self, draft: &Draft, key: u32, name: &str, _: &Target) -> Result<Option<Item>> {
+        let items = self.items(draft, key)?;
+        let folded = fold_case(name);
+        let exact = items.iter().find(|item| item.name == name);
+        Ok(exact.or_else(|| items.iter().find(|item| fold_case(&item.name) == folded)).cloned())
+    }
+
+    fn enter(&mut self, _: &Draft, _: u32, item: &Item) -> Result<u32> {
+        Ok(item.icb)
+    }
+
+    fn extent(&self, draft: &Draft, item: &Item) -> Result<Option<Extent>> {
+        let len = self.icb(draft, item.icb)?.len;
+        Ok(self.first_byte(draft, item)?.map(|offset| (offset, len)))
+    }
+
+    fn file_len(&self, draft: &Draft, item: &Item) -> Result<Option<u64>> {
+        let file = self.icb(draft, item.icb)?;
+        Ok((file.file_type != FILE_TYPE_LINK).then_some(file.len))
+    }
+
     /// An empty folder `name` in directory `parent`; gives its key.
-    pub(super) fn make_folder(
-        &mut self,
-        draft: &mut Draft,
-        parent: u32,
-        name: &str,
-        time: Timestamp,
-    ) -> Result<u32> {
+    fn make_folder(&mut self, draft: &mut Draft, parent: u32, name: &str, time: Timestamp) -> Result<u32> {
         let key = self.add_entry(draft, true, time)?;
         self.add_item(draft, parent, name, true, key)?;
         let raw = self.identifier("", FID_DIRECTORY | FID_PARENT, parent, 0);
@@ -315,13 +299,13 @@ impl UdfTree {
     }
 
     /// Makes `name` in directory `key` a file of `len` bytes at byte `offset` of the disc.
-    pub(super) fn put(
+    fn put(
         &mut self,
         draft: &mut Draft,
         key: u32,
         name: &str,
         existing: Option<&Item>,
-        extent: (u64, u64),
+        extent: Extent,
         time: Timestamp,
     ) -> Result<()> {
         if let Some(item) = existing {
@@ -350,7 +334,7 @@ impl UdfTree {
     }
 
     /// Takes `item` out of directory `key`; gives its descriptor.
-    pub(super) fn remove(&mut self, draft: &Draft, key: u32, item: &Item) -> Result<Vec<u8>> {
+    fn remove(&mut self, draft: &Draft, key: u32, item: &Item) -> Result<Vec<Vec<u8>>> {
         let (files, folders) = self.count(draft, item)?;
         let directory = self.load(draft, key)?;
         directory.items.retain(|other| other.raw != item.raw);
@@ -362,12 +346,12 @@ impl UdfTree {
         let mut raw = item.raw.clone();
         let covered = raw.len() - 16;
         self.seal(&mut raw, TAG_FILE_IDENTIFIER, 0, covered);
-        Ok(raw)
+        Ok(vec![raw])
     }
 
-    /// Brings a descriptor back that [`UdfTree::remove`] gave.
-    pub(super) fn bring_back(&mut self, draft: &Draft, key: u32, raw: &[u8]) -> Result<()> {
-        for item in parse(raw)? {
+    /// Brings descriptors back that [`Format::remove`] gave.
+    fn bring_back(&mut self, draft: &mut Draft, key: u32, entries: Vec<Vec<u8>>) -> Result<()> {
+        for item in parse(&entries.concat())? {
             let (files, folders) = self.count(draft, &item)?;
             self.more_files += files;
             self.more_folders += folders;
@@ -379,35 +363,27 @@ impl UdfTree {
         Ok(())
     }
 
-    /// Files and folders that an item and all below it are.
-    fn count(&mut self, draft: &Draft, item: &Item) -> Result<(i64, i64)> {
-        if !item.is_folder {
-            return Ok((1, 0));
-        }
-        let (mut files, mut folders) = (0, 0);
-        let mut seen = HashSet::from([item.icb]);
-        let mut pending = vec![item.icb];
-        while let Some(key) = pending.pop() {
-            folders += 1;
-            for child in self.items(draft, key)? {
-                if !child.is_folder {
-                    files += 1;
-                } else if seen.insert(child.icb) {
-                    pending.push(child.icb);
-                }
-            }
-            if seen.len() + files as usize > MAX_ENTRIES {
-                let (limit, found) = (MAX_ENTRIES as u64, seen.len() as u64 + files as u64);
-                return Err(Error::Limit { what: "entries of a folder".into(), offset: 0, limit, found });
-            }
-        }
-        Ok((files, folders))
+    fn flush(&mut self, draft: &mut Draft) -> Result<()> {
+        self.write_directories(draft)
     }
 
-    /// Bytes of a block.
-    pub(super) const fn block_len(&self) -> u64 {
-        self.block
+    fn set_len(&self, draft: &mut Draft, len: u64, ending: &mut Ending) -> Result<()> {
+        let anchor = self.write_len(draft, len)?;
+        match self.block {
+            SECTOR => ending.anchor = Some(anchor),
+            512 => ending.last_block = Some(anchor),
+            // The first anchor has to do where the last block does not begin with our last sector.
+            _ => {}
+        }
+        Ok(())
     }
+
+    fn descriptors_at(&self) -> Option<u64> {
+        Some(self.first_sequence())
+    }
+
+    /// All changes are made in fresh space anyway.
+    fn confine(&mut self, _: &Range<u64>) {}
 }
 
 fn short(at: u64) -> Error {
