@@ -53,6 +53,7 @@ mod record;
 pub mod stick;
 pub mod touchup;
 pub mod udf;
+mod units;
 
 pub use model::{
     BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, MediaForm, PartitionInfo,

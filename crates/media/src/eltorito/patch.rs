@@ -1,6 +1,6 @@
 //! What loaders want written into their image's copy on the disc.
 
-use crate::ImagePatch;
+use crate::{ImagePatch, units::Sector};
 use neat_content::{Content, Error, Job, ReadAt, Result};
 
 /// Sector of the primary volume descriptor.
@@ -18,17 +18,17 @@ const MAX_IMAGE_LEN: u64 = 64 << 20;
 const POINTER_SKIP: u64 = 5;
 
 /// Which patches the image at sector `location` carries; `rest` begins with it.
-pub(super) fn detect(rest: &Content, location: u32) -> Result<ImagePatch> {
+pub(super) fn detect(rest: &Content, location: Sector) -> Result<ImagePatch> {
     let mut patch = ImagePatch::default();
     let mut table = [0; 8];
     if rest.len() >= 64 {
         rest.read_exact_at(TABLE_AT, &mut table)?;
         let word = |at: usize| u32::from_le_bytes([table[at], table[at + 1], table[at + 2], table[at + 3]]);
-        patch.boot_info_table = word(0) == PRIMARY_SECTOR && word(4) == location;
+        patch.boot_info_table = word(0) == PRIMARY_SECTOR && word(4) == location.0;
     }
     if rest.len() >= POINTER_AT + 8 {
         rest.read_exact_at(POINTER_AT, &mut table)?;
-        patch.block_pointer = u64::from_le_bytes(table) == u64::from(location) * 4 + POINTER_SKIP;
+        patch.block_pointer = u64::from_le_bytes(table) == u64::from(location.0) * 4 + POINTER_SKIP;
     }
     Ok(patch)
 }
@@ -41,7 +41,7 @@ pub(super) fn recorded_len(rest: &Content) -> Result<u64> {
 }
 
 /// The image as it is written to sector `location`.
-pub(crate) fn apply(image: &Content, patch: ImagePatch, location: u32) -> Result<Content> {
+pub(crate) fn apply(image: &Content, patch: ImagePatch, location: Sector) -> Result<Content> {
     let mut patched = image.clone();
     let too_short = |wanted: u64| {
         Error::request(
@@ -54,7 +54,7 @@ pub(crate) fn apply(image: &Content, patch: ImagePatch, location: u32) -> Result
         if image.len() < POINTER_AT + 8 {
             return Err(too_short(POINTER_AT + 8));
         }
-        let pointer = u64::from(location) * 4 + POINTER_SKIP;
+        let pointer = u64::from(location.0) * 4 + POINTER_SKIP;
         patched = patched.patched(POINTER_AT, &pointer.to_le_bytes())?;
     }
     if patch.boot_info_table {
@@ -70,7 +70,7 @@ pub(crate) fn apply(image: &Content, patch: ImagePatch, location: u32) -> Result
             });
         }
         let mut table = Vec::with_capacity(56);
-        for word in [PRIMARY_SECTOR, location, image.len() as u32, checksum(&patched)?] {
+        for word in [PRIMARY_SECTOR, location.0, image.len() as u32, checksum(&patched)?] {
             table.extend(word.to_le_bytes());
         }
         table.resize(56, 0);
@@ -83,7 +83,7 @@ pub(crate) fn apply(image: &Content, patch: ImagePatch, location: u32) -> Result
 /// told.
 pub(crate) fn is_table_right(image: &Content, location: Option<u32>) -> Option<bool> {
     let patch = ImagePatch { boot_info_table: true, block_pointer: false };
-    let wanted = apply(image, patch, location?).ok()?;
+    let wanted = apply(image, patch, Sector(location?)).ok()?;
     let mut tables = [[0; 16]; 2];
     for (table, image) in tables.iter_mut().zip([image, &wanted]) {
         image.read_exact_at(TABLE_AT, table).ok()?;
@@ -114,9 +114,9 @@ mod tests {
     fn patches_are_put_in_and_recognised() {
         let image = Content::from_bytes((0..3001_u32).map(|n| n as u8).collect::<Vec<_>>());
         let both = ImagePatch { boot_info_table: true, block_pointer: true };
-        let patched = apply(&image, both, 77).unwrap();
-        assert_eq!(detect(&patched, 77).unwrap(), both);
-        assert_eq!(detect(&patched, 78).unwrap(), ImagePatch::default());
+        let patched = apply(&image, both, Sector(77)).unwrap();
+        assert_eq!(detect(&patched, Sector(77)).unwrap(), both);
+        assert_eq!(detect(&patched, Sector(78)).unwrap(), ImagePatch::default());
         assert_eq!(recorded_len(&patched).unwrap(), 3001);
         let bytes = patched.to_vec(4000, "image").unwrap();
         let mut sum = 0_u32;
@@ -127,9 +127,9 @@ mod tests {
         }
         assert_eq!(bytes[20..24], sum.to_le_bytes());
         assert_eq!(bytes[24..64], [0; 40]);
-        assert_eq!(apply(&patched, both, 77).unwrap().to_vec(4000, "image").unwrap(), bytes);
+        assert_eq!(apply(&patched, both, Sector(77)).unwrap().to_vec(4000, "image").unwrap(), bytes);
         assert!(
-            apply(&Content::zeros(63), ImagePatch { boot_info_table: true, block_pointer: false }, 1)
+            apply(&Content::zeros(63), ImagePatch { boot_info_table: true, block_pointer: false }, Sector(1))
                 .is_err()
         );
     }

@@ -4,6 +4,7 @@ use super::{
     layout::{BOOTABLE, EXTENSION, LAST_SECTION, MORE_SECTIONS, RawEntry, SectionHeader, ValidationEntry},
     patch,
 };
+use crate::units::Sector;
 use crate::{BootCatalog, BootEntry, BootImage, Emulation, Platform, disk, fat};
 use neat_content::{Content, Error, ReadAt, Result, Source, Tree, read_vec};
 use std::{collections::HashMap, sync::Arc};
@@ -118,7 +119,7 @@ fn entry(
     let load_sectors = raw.sector_count.get();
     let rest = Content::from_source(Arc::clone(source)).part(offset, source.len() - offset)?;
     let known = files.get(&offset);
-    let patch = patch::detect(&rest, location)?;
+    let patch = patch::detect(&rest, Sector(location))?;
     let image = match known {
         Some(path) => BootImage::File(path.clone()),
         None => BootImage::Hidden(

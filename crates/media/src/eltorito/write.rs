@@ -1,12 +1,12 @@
 //! Making boot catalogs.
 
 use super::layout::{BOOTABLE, LAST_SECTION, MORE_SECTIONS, RawEntry, SectionHeader, ValidationEntry};
-use crate::{BootCatalog, BootEntry};
+use crate::{BootCatalog, BootEntry, units::Sector};
 use neat_content::{Error, Result};
 use zerocopy::IntoBytes;
 
 /// The catalog's sector. `location` gives each entry's first sector.
-pub(crate) fn catalog(catalog: &BootCatalog, location: &dyn Fn(usize) -> u32) -> Result<Vec<u8>> {
+pub(crate) fn catalog(catalog: &BootCatalog, location: &dyn Fn(usize) -> Sector) -> Result<Vec<u8>> {
     let Some(first) = catalog.entries.first() else {
         return Err(Error::request("a boot catalog needs an entry", "give a boot image"));
     };
@@ -57,7 +57,7 @@ pub(crate) fn catalog(catalog: &BootCatalog, location: &dyn Fn(usize) -> u32) ->
     Ok(bytes)
 }
 
-fn raw(entry: &BootEntry, location: u32) -> RawEntry {
+fn raw(entry: &BootEntry, location: Sector) -> RawEntry {
     RawEntry {
         indicator: if entry.bootable { BOOTABLE } else { 0 },
         media_type: entry.emulation.code(),
@@ -65,7 +65,7 @@ fn raw(entry: &BootEntry, location: u32) -> RawEntry {
         system_type: entry.system_type,
         unused: 0,
         sector_count: entry.load_sectors.into(),
-        load_rba: location.into(),
+        load_rba: location.0.into(),
         rest: [0; 20],
     }
 }

@@ -2,6 +2,7 @@
 
 use super::layout::{ATTR_ARCHIVE, ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_VOLUME, short_name_sum};
 use super::names::{ShortNames, entry, label, long_entries, short_name};
+use crate::units::Cluster;
 use neat_content::{Content, Error, Folder, Meta, NodeId, NodeKind, Result, Timestamp, Tree, fold_case};
 use std::collections::{HashMap, HashSet};
 use zerocopy::IntoBytes;
@@ -103,23 +104,23 @@ impl<'a> Folders<'a> {
     }
 
     /// A directory to the end of its `len` bytes of clusters, as what lies there would be taken for entries.
-    pub(super) fn clusters(&self, id: NodeId, first: &dyn Fn(NodeId) -> u64, len: u64) -> Content {
+    pub(super) fn clusters(&self, id: NodeId, first: &dyn Fn(NodeId) -> Cluster, len: u64) -> Content {
         let mut bytes = self.bytes(id, first);
         bytes.resize(len as usize, 0);
         Content::from_bytes(bytes)
     }
 
-    /// The bytes of a directory; `first` gives the first cluster of a node, 0 for none.
-    pub(super) fn bytes(&self, id: NodeId, first: &dyn Fn(NodeId) -> u64) -> Vec<u8> {
+    /// The bytes of a directory; `first` gives the first cluster of a node.
+    pub(super) fn bytes(&self, id: NodeId, first: &dyn Fn(NodeId) -> Cluster) -> Vec<u8> {
         let mut bytes = Vec::with_capacity((self.entries_of(id) * ENTRY_LEN) as usize);
         let node = self.tree.node(id);
         if id == Tree::ROOT {
             if !self.label.is_empty() {
-                bytes.extend(entry(label(self.label), ATTR_VOLUME, 0, 0, self.time).as_bytes());
+                bytes.extend(entry(label(self.label), ATTR_VOLUME, Cluster::NONE, 0, self.time).as_bytes());
             }
         } else {
             // The parent's cluster stands as 0 when it is the root (section 6.5).
-            let parent = if node.parent() == Tree::ROOT { 0 } else { first(node.parent()) };
+            let parent = if node.parent() == Tree::ROOT { Cluster::NONE } else { first(node.parent()) };
             let time = node.meta.modified;
             bytes.extend(entry(*b".          ", ATTR_DIRECTORY, first(id), 0, time).as_bytes());
             bytes.extend(entry(*b"..         ", ATTR_DIRECTORY, parent, 0, time).as_bytes());

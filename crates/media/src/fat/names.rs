@@ -2,11 +2,12 @@
 
 use super::layout::{ATTR_LONG_NAME, DirEntry};
 use crate::iso9660::time::civil_utc;
+use crate::units::Cluster;
 use jiff::civil;
 use neat_content::Timestamp;
 use std::collections::{HashMap, HashSet};
 
-pub(super) fn entry(name: [u8; 11], attributes: u8, cluster: u64, len: u32, time: Timestamp) -> DirEntry {
+pub(super) fn entry(name: [u8; 11], attributes: u8, cluster: Cluster, len: u32, time: Timestamp) -> DirEntry {
     let earliest = civil::date(1980, 1, 1).at(0, 0, 0, 0);
     let civil = civil_utc(time).clamp(earliest, civil::date(2107, 12, 31).at(23, 59, 58, 0));
     let date = ((civil.year() - 1980) as u16) << 9 | (civil.month() as u16) << 5 | civil.day() as u16;
@@ -19,10 +20,10 @@ pub(super) fn entry(name: [u8; 11], attributes: u8, cluster: u64, len: u32, time
         created_time: clock.into(),
         created_date: date.into(),
         accessed_date: date.into(),
-        cluster_high: ((cluster >> 16) as u16).into(),
+        cluster_high: ((cluster.0 >> 16) as u16).into(),
         modified_time: clock.into(),
         modified_date: date.into(),
-        cluster_low: (cluster as u16).into(),
+        cluster_low: (cluster.0 as u16).into(),
         len: len.into(),
     }
 }
@@ -192,7 +193,7 @@ mod tests {
     #[test]
     fn times_that_fat_cannot_say_become_the_nearest() {
         let written = |seconds| {
-            let raw = entry([b' '; 11], 0, 0x12_3456, 9, Timestamp::from_seconds(seconds));
+            let raw = entry([b' '; 11], 0, Cluster(0x12_3456), 9, Timestamp::from_seconds(seconds));
             assert_eq!((raw.cluster_high.get(), raw.cluster_low.get(), raw.len.get()), (0x12, 0x3456, 9));
             (raw.modified_date.get(), raw.modified_time.get())
         };

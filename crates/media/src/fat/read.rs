@@ -4,6 +4,7 @@ use super::layout::{
     ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_LONG_NAME, ATTR_VOLUME, Bpb, Bpb32, DirEntry, FatKind,
 };
 use crate::iso9660::time::from_civil;
+use crate::units::Cluster;
 use neat_content::{
     Content, Error, Folder, Meta, NodeId, NodeKind, ReadAt, Result, Tree, check_name, damage_apart, read_vec,
 };
@@ -28,7 +29,7 @@ pub(super) struct Geometry {
     pub fat_count: u8,
     root_start: u64,
     root_len: u64,
-    pub root_cluster: u64,
+    pub root_cluster: Cluster,
     pub data_start: u64,
     total_len: u64,
 }
@@ -79,7 +80,7 @@ pub(super) fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
         fat_count: bpb.fat_count,
         root_start: root_start * sector,
         root_len,
-        root_cluster: u64::from(bpb32.root_cluster.get()),
+        root_cluster: Cluster(bpb32.root_cluster.get()),
         data_start: data_start * sector,
         total_len: total * sector,
     })
@@ -154,35 +155,36 @@ struct Volume<'a> {
 }
 
 impl Volume<'_> {
-    fn next_cluster(&self, cluster: u64) -> u64 {
+    fn next_cluster(&self, cluster: Cluster) -> Cluster {
         let word = |at: usize, len: usize| {
             self.table
                 .get(at..at + len)
                 .unwrap_or_default()
                 .iter()
                 .rev()
-                .fold(0_u64, |value, byte| value << 8 | u64::from(*byte))
+                .fold(0_u32, |value, byte| value << 8 | u32::from(*byte))
         };
-        let index = cluster as usize;
-        match self.geometry.kind {
+        let index = cluster.0 as usize;
+        Cluster(match self.geometry.kind {
             FatKind::Fat12 => word(index * 3 / 2, 2) >> (4 * (index % 2)) & 0xFFF,
             FatKind::Fat16 => word(index * 2, 2),
             FatKind::Fat32 => word(index * 4, 4) & 0x0FFF_FFFF,
-        }
+        })
     }
 
     /// Content of a chain of clusters, cut to `len` when given.
-    fn chain(&self, first: u64, len: Option<u64>) -> Result<Content> {
+    fn chain(&self, first: Cluster, len: Option<u64>) -> Result<Content> {
         let g = &self.geometry;
         let mut parts = Vec::new();
         // Neighbouring clusters are one part.
         let (mut start, mut run_len) = (0, 0);
         let (mut cluster, mut gathered) = (first, 0);
         while len.is_none_or(|len| gathered < len) {
-            let at = g.fat_start + cluster * g.kind.bits() / 8;
-            if cluster < 2 || cluster >= g.clusters + 2 {
+            let at = g.fat_start + u64::from(cluster.0) * g.kind.bits() / 8;
+            let is_behind = u64::from(cluster.0) >= g.clusters + 2;
+            let Some(into_data) = cluster.into_data(g.cluster_len).filter(|_| !is_behind) else {
                 // The end marks and the bad-cluster mark all lie above the last cluster.
-                if len.is_none() && cluster >= g.clusters + 2 {
+                if len.is_none() && is_behind {
                     break;
                 }
                 return Err(Error::bad_field(
@@ -190,14 +192,14 @@ impl Volume<'_> {
                     "cluster",
                     at,
                     format!("2 to {}", g.clusters + 1),
-                    cluster,
+                    cluster.0,
                 ));
-            }
+            };
             if gathered > g.clusters * g.cluster_len {
                 return Err(Error::Loop { what: "cluster chain".into(), offset: at });
             }
             let take = len.map_or(g.cluster_len, |len| g.cluster_len.min(len - gathered));
-            let position = g.data_start + (cluster - 2) * g.cluster_len;
+            let position = g.data_start + into_data;
             if run_len > 0 && start + run_len == position {
                 run_len += take;
             } else {
@@ -221,7 +223,7 @@ impl Volume<'_> {
         node: NodeId,
         directory: &Content,
         pending: &mut Vec<(NodeId, Content)>,
-        visited: &mut HashSet<u64>,
+        visited: &mut HashSet<Cluster>,
     ) -> Result<String> {
         let mut label = String::new();
         let bytes = directory.to_vec(MAX_DIRECTORY_LEN, "directory")?;
@@ -265,7 +267,8 @@ impl Volume<'_> {
             }
             let meta =
                 Meta { modified: modified(&entry), mode: None, hidden: entry.attributes & ATTR_HIDDEN != 0 };
-            let cluster = u64::from(entry.cluster_high.get()) << 16 | u64::from(entry.cluster_low.get());
+            let cluster =
+                Cluster(u32::from(entry.cluster_high.get()) << 16 | u32::from(entry.cluster_low.get()));
             if entry.attributes & ATTR_DIRECTORY == 0 {
                 let content = self
                     .chain(cluster, Some(u64::from(entry.len.get())))
@@ -276,7 +279,8 @@ impl Volume<'_> {
             if !visited.insert(cluster) {
                 return Err(Error::Loop {
                     what: format!("directory {name}"),
-                    offset: self.geometry.data_start + cluster.saturating_sub(2) * self.geometry.cluster_len,
+                    offset: self.geometry.data_start
+                        + cluster.into_data(self.geometry.cluster_len).unwrap_or(0),
                 });
             }
             let folder = tree.add(node, &name, meta, NodeKind::Folder(Folder::default()))?;

@@ -2,6 +2,7 @@
 
 use super::layout::{Bpb, Bpb32, BpbTail, FatKind, SECTOR};
 use super::names::label;
+use crate::units::Cluster;
 use zerocopy::{FromZeros, IntoBytes};
 
 /// Reserved sectors of FAT32, at least: boot sector, FSInfo, the copies of both, room for a boot record's second part.
@@ -43,7 +44,7 @@ pub(super) struct BootSector<'a> {
     /// Sectors before the file system on the disk.
     pub hidden_sectors: u32,
     pub record: Option<&'a BootRecord>,
-    pub root_cluster: u32,
+    pub root_cluster: Cluster,
 }
 
 impl Shape {
@@ -62,13 +63,8 @@ impl Shape {
         self.root_start() + self.root_entries * 32
     }
 
-    /// First byte of a cluster.
-    pub(super) const fn cluster_start(&self, cluster: u64) -> u64 {
-        self.data_start() + (cluster - 2) * self.cluster_len
-    }
-
     /// The reserved sectors; on FAT32 with FSInfo and the copies.
-    pub(super) fn reserved_bytes(&self, boot: &BootSector<'_>, free: u64, next_free: u64) -> Vec<u8> {
+    pub(super) fn reserved_bytes(&self, boot: &BootSector<'_>, free: u64, next_free: Cluster) -> Vec<u8> {
         let total = self.total_sectors;
         let small_total = u16::try_from(total).unwrap_or(0);
         let is_32 = self.kind == FatKind::Fat32;
@@ -105,7 +101,7 @@ impl Shape {
         if is_32 {
             let mut block = Bpb32::new_zeroed();
             block.fat_sectors = (self.fat_sectors as u32).into();
-            block.root_cluster = boot.root_cluster.into();
+            block.root_cluster = boot.root_cluster.0.into();
             block.fs_info = 1.into();
             block.backup_boot = 6.into();
             sector.extend(block.as_bytes());
@@ -137,12 +133,12 @@ impl Shape {
 }
 
 /// The FSInfo sector (section 5).
-pub(super) fn fs_info(free: u64, next_free: u64) -> Vec<u8> {
+pub(super) fn fs_info(free: u64, next_free: Cluster) -> Vec<u8> {
     let mut info = vec![0; 512];
     info[..4].copy_from_slice(b"RRaA");
     info[484..488].copy_from_slice(b"rrAa");
     info[488..492].copy_from_slice(&(free as u32).to_le_bytes());
-    info[492..496].copy_from_slice(&(next_free as u32).to_le_bytes());
+    info[492..496].copy_from_slice(&next_free.0.to_le_bytes());
     info[508..512].copy_from_slice(&[0, 0, 0x55, 0xAA]);
     info
 }

@@ -1,6 +1,7 @@
 //! File allocation tables (FAT specification 4), computed when they are written.
 
 use super::layout::FatKind;
+use crate::units::Cluster;
 use neat_content::{Clip, Job, Producer, Result};
 use std::ops::Range;
 
@@ -13,7 +14,7 @@ const BLOCK: usize = 64 << 10;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Run {
     /// First cluster.
-    pub first: u32,
+    pub first: Cluster,
     /// How many.
     pub count: u32,
     /// What the last one's entry says: the next run's first cluster, or [`END_OF_CHAIN`].
@@ -35,16 +36,17 @@ impl Table {
     fn for_each_entry(&self, each: &mut dyn FnMut(u32) -> Result<()>) -> Result<()> {
         each(0x0FFF_FFF8)?;
         each(END_OF_CHAIN)?;
-        let mut next = 2;
+        let mut next = Cluster::FIRST.0;
         for run in &self.runs {
-            for _ in next..run.first {
+            for _ in next..run.first.0 {
                 each(0)?;
             }
-            for cluster in run.first..run.first + run.count - 1 {
-                each(cluster + 1)?;
+            let behind = run.first.after(run.count).0;
+            for next in run.first.0 + 1..behind {
+                each(next)?;
             }
             each(run.then)?;
-            next = run.first + run.count;
+            next = behind;
         }
         Ok(())
     }
@@ -130,9 +132,9 @@ mod tests {
     #[test]
     fn chains_stand_in_tables_of_every_kind() {
         let runs = vec![
-            Run { first: 2, count: 1, then: END_OF_CHAIN },
-            Run { first: 4, count: 3, then: 20 },
-            Run { first: 20, count: 2, then: END_OF_CHAIN },
+            Run { first: Cluster(2), count: 1, then: END_OF_CHAIN },
+            Run { first: Cluster(4), count: 3, then: 20 },
+            Run { first: Cluster(20), count: 2, then: END_OF_CHAIN },
         ];
         for (kind, mask) in [(FatKind::Fat12, 0xFFF), (FatKind::Fat16, 0xFFFF), (FatKind::Fat32, 0x0FFF_FFFF)]
         {
@@ -149,7 +151,7 @@ mod tests {
 
     #[test]
     fn a_table_longer_than_a_block_is_whole() {
-        let runs = vec![Run { first: 2, count: 50_000, then: END_OF_CHAIN }];
+        let runs = vec![Run { first: Cluster(2), count: 50_000, then: END_OF_CHAIN }];
         let bytes = Table { kind: FatKind::Fat32, runs, len: 300 << 10 }.to_bytes().unwrap();
         assert_eq!(bytes.len(), 300 << 10);
         assert!((2..50_001).all(|cluster| entry(&bytes, FatKind::Fat32, cluster) == cluster as u32 + 1));

@@ -10,6 +10,7 @@ use super::layout::FatKind;
 use super::read::{Geometry, geometry, read_labelled};
 use super::shape::{OEM_NAME, fs_info};
 use super::table::{END_OF_CHAIN, Run, Table};
+use crate::units::Cluster;
 use neat_content::{Advice, Content, Error, Job, NodeId, Piece, ReadAt, Result, Timestamp, Tree, read_vec};
 use std::collections::HashMap;
 
@@ -57,13 +58,29 @@ impl Update {
     }
 }
 
+/// Neighbouring clusters.
+#[derive(Clone, Copy, Debug)]
+struct Extent {
+    first: Cluster,
+    count: u32,
+}
+
+impl Extent {
+    /// Gives the first `count` clusters and keeps the others.
+    fn split_off(&mut self, count: u32) -> Self {
+        let taken = Self { first: self.first, count };
+        *self = Self { first: self.first.after(count), count: self.count - count };
+        taken
+    }
+}
+
 /// What is there.
 struct Old {
     geometry: Geometry,
     tree: Tree,
     label: String,
     /// The clusters of each file of the tree.
-    runs: HashMap<NodeId, Vec<(u32, u32)>>,
+    runs: HashMap<NodeId, Vec<Extent>>,
     /// The first table.
     table: Vec<u8>,
 }
@@ -77,7 +94,7 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
     let old = Old::read(volume)?;
     let folders = Folders::name(tree, &old.label, time)?;
     let cluster_len = old.geometry.cluster_len;
-    let mut places: HashMap<NodeId, Vec<(u32, u32)>> = HashMap::new();
+    let mut places: HashMap<NodeId, Vec<Extent>> = HashMap::new();
     let mut update = Update {
         groups: Vec::new(),
         kept: 0,
@@ -109,7 +126,7 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
     }
     let mut free = old.free();
     let wanted: u64 = fresh.iter().map(|id| folders.clusters_of(*id, cluster_len)).sum();
-    let there: u64 = free.iter().map(|(_, count)| u64::from(*count)).sum();
+    let there: u64 = free.iter().map(|run| u64::from(run.count)).sum();
     if wanted > there {
         let missing = ((wanted - there) * cluster_len).div_ceil(1 << 20);
         return Err(Error::request(
@@ -138,22 +155,20 @@ fn names(tree: &Tree) -> Vec<(String, i64, bool)> {
 }
 
 /// Takes clusters, in one run where there is one.
-fn take(free: &mut Vec<(u32, u32)>, count: u64) -> Vec<(u32, u32)> {
+fn take(free: &mut Vec<Extent>, count: u64) -> Vec<Extent> {
     let mut wanted = count as u32;
     let mut runs = Vec::new();
-    if let Some(run) = free.iter_mut().find(|(_, len)| *len >= wanted).filter(|_| wanted > 0) {
-        runs.push((run.0, wanted));
-        *run = (run.0 + wanted, run.1 - wanted);
+    if let Some(run) = free.iter_mut().find(|run| run.count >= wanted).filter(|_| wanted > 0) {
+        runs.push(run.split_off(wanted));
         wanted = 0;
     }
     while wanted > 0 {
-        let Some(run) = free.iter_mut().find(|(_, len)| *len > 0) else { break };
-        let step = wanted.min(run.1);
-        runs.push((run.0, step));
-        *run = (run.0 + step, run.1 - step);
+        let Some(run) = free.iter_mut().find(|run| run.count > 0) else { break };
+        let step = wanted.min(run.count);
+        runs.push(run.split_off(step));
         wanted -= step;
     }
-    free.retain(|(_, len)| *len > 0);
+    free.retain(|run| run.count > 0);
     runs
 }
 
@@ -180,7 +195,7 @@ impl Old {
     }
 
     /// The clusters behind a content that lies in the file system.
-    fn runs_of(geometry: &Geometry, volume: &Content, content: &Content) -> Result<Vec<(u32, u32)>> {
+    fn runs_of(geometry: &Geometry, volume: &Content, content: &Content) -> Result<Vec<Extent>> {
         let lost = || {
             let expected = "files in extents of the stick";
             Error::bad_field("Fat", "chain", geometry.fat_start, expected, "something else")
@@ -191,7 +206,8 @@ impl Old {
         let run = |piece: &Piece| match piece {
             Piece::Extent { source, offset, len } if std::sync::Arc::ptr_eq(source, whole) => {
                 let at = offset.checked_sub(base + geometry.data_start).ok_or_else(lost)?;
-                Ok(((at / geometry.cluster_len + 2) as u32, len.div_ceil(geometry.cluster_len) as u32))
+                let first = Cluster::FIRST.after((at / geometry.cluster_len) as u32);
+                Ok(Extent { first, count: len.div_ceil(geometry.cluster_len) as u32 })
             }
             _ => Err(lost()),
         };
@@ -219,17 +235,18 @@ impl Old {
     }
 
     /// Runs of clusters that nothing uses.
-    fn free(&self) -> Vec<(u32, u32)> {
-        let mut free: Vec<(u32, u32)> = Vec::new();
+    fn free(&self) -> Vec<Extent> {
+        let mut free: Vec<Extent> = Vec::new();
         let entries =
             self.table.chunks_exact(4).take(self.geometry.clusters as usize + 2).enumerate().skip(2);
         for (cluster, entry) in entries {
             if entry[..3] != [0; 3] || entry[3] & 0x0F != 0 {
                 continue;
             }
+            let first = Cluster(cluster as u32);
             match free.last_mut() {
-                Some((first, count)) if *first + *count == cluster as u32 => *count += 1,
-                _ => free.push((cluster as u32, 1)),
+                Some(run) if run.first.after(run.count) == first => run.count += 1,
+                _ => free.push(Extent { first, count: 1 }),
             }
         }
         free
@@ -240,12 +257,12 @@ impl Old {
         update: &mut Update,
         tree: &Tree,
         folders: &Folders<'_>,
-        places: &HashMap<NodeId, Vec<(u32, u32)>>,
+        places: &HashMap<NodeId, Vec<Extent>>,
         fresh: &[NodeId],
         volume: &Content,
     ) -> Result<()> {
         let geometry = &self.geometry;
-        let first = |id| places.get(&id).and_then(|runs| runs.first()).map_or(0, |run| u64::from(run.0));
+        let first = |id| places.get(&id).and_then(|runs| runs.first()).map_or(Cluster::NONE, |run| run.first);
         let mut data = Vec::new();
         for id in fresh {
             let (bytes, name) = if let Some(content) = tree.node(*id).content() {
@@ -257,20 +274,21 @@ impl Old {
             };
             update.bytes += bytes.len();
             let mut done = 0;
-            for (cluster, count) in places.get(id).into_iter().flatten() {
-                let len = (u64::from(*count) * geometry.cluster_len).min(bytes.len() - done);
-                let offset = geometry.data_start + u64::from(cluster - 2) * geometry.cluster_len;
+            for run in places.get(id).into_iter().flatten() {
+                let len = (u64::from(run.count) * geometry.cluster_len).min(bytes.len() - done);
+                let offset = geometry.data_start + run.first.into_data(geometry.cluster_len).unwrap_or(0);
                 data.push(Write { offset, content: bytes.part(done, len)?, name: name.clone() });
                 done += len;
             }
         }
-        let new: Vec<&Vec<(u32, u32)>> = places.values().collect();
-        let fresh_runs: Vec<&Vec<(u32, u32)>> = fresh.iter().filter_map(|id| places.get(id)).collect();
+        let new: Vec<&Vec<Extent>> = places.values().collect();
+        let fresh_runs: Vec<&Vec<Extent>> = fresh.iter().filter_map(|id| places.get(id)).collect();
         // The old entries as they are, the new chains over clusters that nobody uses.
         let mut both = self.table.clone();
         for run in chains(&fresh_runs) {
-            for cluster in run.first..run.first + run.count {
-                let next = if cluster + 1 < run.first + run.count { cluster + 1 } else { run.then };
+            let behind = run.first.after(run.count).0;
+            for cluster in run.first.0..behind {
+                let next = if cluster + 1 < behind { cluster + 1 } else { run.then };
                 if let Some(slot) = both.get_mut(cluster as usize * 4..cluster as usize * 4 + 4) {
                     slot.copy_from_slice(&next.to_le_bytes());
                 }
@@ -279,16 +297,16 @@ impl Old {
         let mut runs = chains(&new);
         runs.sort_unstable();
         let used: u64 = runs.iter().map(|run| u64::from(run.count)).sum();
-        let next_free = runs.last().map_or(2, |run| run.first + run.count);
+        let next_free = runs.last().map_or(Cluster::FIRST, |run| run.first.after(run.count));
         let last = Table { kind: FatKind::Fat32, runs, len: geometry.fat_len }.to_bytes()?;
         let mut boot = read_vec(volume, 0, 512, 512, "boot sector")?;
-        boot[ROOT_AT..ROOT_AT + 4].copy_from_slice(&(first(Tree::ROOT) as u32).to_le_bytes());
+        boot[ROOT_AT..ROOT_AT + 4].copy_from_slice(&first(Tree::ROOT).0.to_le_bytes());
         let sector = |offset, bytes: Vec<u8>, name: &str| Write {
             offset,
             content: Content::from_bytes(bytes),
             name: name.into(),
         };
-        let info = fs_info(geometry.clusters - used, u64::from(next_free));
+        let info = fs_info(geometry.clusters - used, next_free);
         let mut after = self.table_writes(&both, &last);
         after.push(sector(512, info.clone(), "FSInfo"));
         after.push(sector(7 * 512, info, "FSInfo"));
@@ -323,12 +341,12 @@ impl Old {
 }
 
 /// The runs of chains, each leading to the next.
-fn chains(all: &[&Vec<(u32, u32)>]) -> Vec<Run> {
+fn chains(all: &[&Vec<Extent>]) -> Vec<Run> {
     let mut runs = Vec::new();
     for chain in all {
-        for (index, (first, count)) in chain.iter().enumerate() {
-            let then = chain.get(index + 1).map_or(END_OF_CHAIN, |next| next.0);
-            runs.push(Run { first: *first, count: *count, then });
+        for (index, run) in chain.iter().enumerate() {
+            let then = chain.get(index + 1).map_or(END_OF_CHAIN, |next| next.first.0);
+            runs.push(Run { first: run.first, count: run.count, then });
         }
     }
     runs

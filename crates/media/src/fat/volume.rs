@@ -4,6 +4,7 @@ use super::folders::Folders;
 use super::layout::{FatKind, SECTOR};
 use super::shape::{BootRecord, BootSector, RESERVED_32, Shape};
 use super::table::{END_OF_CHAIN, Run, Table};
+use crate::units::Cluster;
 use neat_content::{Content, Error, NodeId, Result, Timestamp, Tree};
 use std::{collections::HashMap, sync::Arc};
 
@@ -99,9 +100,9 @@ impl Volume {
                 "use a larger stick or size, or take something out",
             ));
         }
-        let mut next = 2;
+        let mut next = Cluster::FIRST;
         let mut runs = Vec::new();
-        let mut clusters: HashMap<NodeId, u64> = HashMap::new();
+        let mut clusters: HashMap<NodeId, Cluster> = HashMap::new();
         let mut placed = Vec::new();
         let is_folder = |id: &NodeId| tree.node(*id).folder().is_some();
         let all: Vec<NodeId> = std::iter::once(Tree::ROOT).chain(tree.walk().map(|step| step.id)).collect();
@@ -113,18 +114,18 @@ impl Volume {
                 continue;
             }
             clusters.insert(id, next);
-            runs.push(Run { first: next as u32, count: count as u32, then: END_OF_CHAIN });
+            runs.push(Run { first: next, count: count as u32, then: END_OF_CHAIN });
             placed.push((id, next, count));
-            next += count;
+            next = next.after(count as u32);
         }
-        let first = |id| clusters.get(&id).copied().unwrap_or(0);
-        let free = shape.clusters - (next - 2);
+        let first = |id| clusters.get(&id).copied().unwrap_or(Cluster::NONE);
+        let free = shape.clusters - u64::from(next.0 - Cluster::FIRST.0);
         let boot = BootSector {
             label: options.label,
             serial: options.serial,
             hidden_sectors: (options.start / SECTOR) as u32,
             record: options.record,
-            root_cluster: 2,
+            root_cluster: Cluster::FIRST,
         };
         let table = Arc::new(Table { kind: FatKind::Fat32, runs, len: shape.fat_sectors * SECTOR });
         let piece = |offset, content, part| Placed { offset, content, part };
@@ -135,7 +136,7 @@ impl Volume {
             pieces.push(piece(offset, Content::deferred(Arc::<Table>::clone(&table)), Part::Table));
         }
         for (id, cluster, count) in placed {
-            let offset = shape.cluster_start(cluster);
+            let offset = shape.data_start() + cluster.into_data(shape.cluster_len).unwrap_or(0);
             pieces.push(if let Some(content) = tree.node(id).content() {
                 piece(offset, content.clone(), Part::File(id))
             } else {

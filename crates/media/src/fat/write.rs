@@ -4,6 +4,7 @@ use super::folders::Folders;
 use super::layout::{FatKind, SECTOR};
 use super::shape::{BootSector, Shape};
 use super::table::{END_OF_CHAIN, Run, Table};
+use crate::units::Cluster;
 use neat_content::{Content, Error, Result, Timestamp, Tree};
 use std::collections::HashMap;
 
@@ -28,7 +29,7 @@ pub fn image(tree: &Tree, options: &Options) -> Result<Content> {
     let folders = Folders::name(tree, &options.label, options.time)?;
     let shape = choose(tree, &folders, options.least_len)?;
     let root = (shape.kind == FatKind::Fat32).then_some(Tree::ROOT);
-    let mut next = 2;
+    let mut next = Cluster::FIRST;
     let mut runs = Vec::new();
     let mut order = Vec::new();
     let mut clusters = HashMap::new();
@@ -36,15 +37,16 @@ pub fn image(tree: &Tree, options: &Options) -> Result<Content> {
         let count = folders.clusters_of(id, shape.cluster_len);
         if count > 0 {
             clusters.insert(id, next);
-            runs.push(Run { first: next as u32, count: count as u32, then: END_OF_CHAIN });
+            runs.push(Run { first: next, count: count as u32, then: END_OF_CHAIN });
             order.push((id, count));
-            next += count;
+            next = next.after(count as u32);
         }
     }
-    let first = |id| clusters.get(&id).copied().unwrap_or(0);
-    let used = next - 2;
+    let first = |id| clusters.get(&id).copied().unwrap_or(Cluster::NONE);
+    let used = u64::from(next.0 - Cluster::FIRST.0);
     let serial = (options.time.seconds as u32).rotate_left(7) ^ shape.total_sectors as u32;
-    let boot = BootSector { label: &options.label, serial, root_cluster: 2, ..BootSector::default() };
+    let boot =
+        BootSector { label: &options.label, serial, root_cluster: Cluster::FIRST, ..BootSector::default() };
     let mut front = shape.reserved_bytes(&boot, shape.clusters - used, next);
     let table = Table { kind: shape.kind, runs, len: shape.fat_sectors * SECTOR }.to_bytes()?;
     front.extend(&table);

@@ -9,7 +9,7 @@ use super::{
     names::{Flavor, Identifier, Namer},
     rock_ridge::{CONTINUATION_LEN, Entry, continuation},
 };
-use crate::VolumeIdentity;
+use crate::{VolumeIdentity, units::Sector};
 use neat_content::{Error, Meta, Node, NodeId, NodeKind, Result, Timestamp, Tree};
 use zerocopy::{FromZeros, IntoBytes};
 
@@ -25,7 +25,7 @@ struct Directory {
     record_sectors: u32,
     continuation_sectors: u32,
     /// First sector, once laid out.
-    sector: u32,
+    sector: Sector,
 }
 
 /// One tree of directory records over a media's files.
@@ -42,7 +42,7 @@ pub(crate) struct Hierarchy {
 }
 
 /// Where a file's bytes are: first sector and length in bytes.
-pub(crate) type Placed = (u32, u64);
+pub(crate) type Placed = (Sector, u64);
 
 impl Hierarchy {
     /// Names everything in `tree` and finds how long each directory is.
@@ -61,7 +61,7 @@ impl Hierarchy {
             identifier: vec![0],
             record_sectors: 0,
             continuation_sectors: 0,
-            sector: 0,
+            sector: Sector::default(),
         };
         hierarchy.directories.push(root);
         let mut at = 0;
@@ -79,7 +79,8 @@ impl Hierarchy {
         }
         // Lengths do not depend on where things are, so a first layout with nothing placed finds them.
         for number in 0..hierarchy.directories.len() {
-            let (records, continuations) = hierarchy.directory_bytes(tree, number, &|_| (0, 0));
+            let (records, continuations) =
+                hierarchy.directory_bytes(tree, number, &|_| (Sector::default(), 0));
             let directory = &mut hierarchy.directories[number];
             directory.record_sectors = (records.len() / SECTOR) as u32;
             directory.continuation_sectors = (continuations.len() / SECTOR) as u32;
@@ -103,7 +104,7 @@ impl Hierarchy {
                     identifier: identifier.recorded(),
                     record_sectors: 0,
                     continuation_sectors: 0,
-                    sector: 0,
+                    sector: Sector::default(),
                 });
             }
         }
@@ -141,11 +142,11 @@ impl Hierarchy {
     }
 
     /// Places the directories one after another from `sector` on.
-    pub(crate) fn place(&mut self, sector: u32) {
+    pub(crate) fn place(&mut self, sector: Sector) {
         let mut next = sector;
         for directory in &mut self.directories {
             directory.sector = next;
-            next += directory.record_sectors + directory.continuation_sectors;
+            next = next.after(directory.record_sectors + directory.continuation_sectors);
         }
     }
 
@@ -154,7 +155,7 @@ impl Hierarchy {
         let (mut little, mut big) = (Vec::new(), Vec::new());
         for directory in &self.directories {
             let identifier_length = directory.identifier.len() as u8;
-            let (location, parent) = (directory.sector, directory.parent as u16 + 1);
+            let (location, parent) = (directory.sector.0, directory.parent as u16 + 1);
             little.extend(
                 PathTableRecordL {
                     identifier_length,
@@ -208,7 +209,7 @@ impl Hierarchy {
         let mut bytes = DirectoryBytes {
             records: Vec::new(),
             continuations: Vec::new(),
-            continuation_sector: directory.sector + directory.record_sectors,
+            continuation_sector: directory.sector.after(directory.record_sectors),
         };
         let own = tree.node(directory.node);
         let parent = &self.directories[directory.parent];
@@ -245,7 +246,9 @@ impl Hierarchy {
                     let extent = self.extent_of(self.numbers[child.index()] as usize);
                     bytes.add(record(extent, node.meta, FLAG_DIRECTORY), &identifier, susp());
                 }
-                NodeKind::Link(_) => bytes.add(record((0, 0), node.meta, 0), &identifier, susp()),
+                NodeKind::Link(_) => {
+                    bytes.add(record((Sector::default(), 0), node.meta, 0), &identifier, susp());
+                }
                 NodeKind::File(content) => {
                     for (extent, more) in sections(placed(*child).0, content.len()) {
                         let flags = if more { FLAG_MULTI_EXTENT } else { 0 };
@@ -260,19 +263,19 @@ impl Hierarchy {
     }
 
     /// First sector and length of a directory's records.
-    fn extent_of(&self, number: usize) -> (u32, u32) {
+    fn extent_of(&self, number: usize) -> (Sector, u32) {
         let directory = &self.directories[number];
         (directory.sector, directory.record_sectors * SECTOR as u32)
     }
 }
 
 /// The sections of a file of `len` bytes at `sector`: first sector and length, and whether more follow.
-fn sections(sector: u32, len: u64) -> impl Iterator<Item = ((u32, u32), bool)> {
+fn sections(sector: Sector, len: u64) -> impl Iterator<Item = ((Sector, u32), bool)> {
     let count = len.div_ceil(MAX_SECTION_LEN).max(1);
     (0..count).map(move |index| {
         let start = index * MAX_SECTION_LEN;
         let section_len = (len - start).min(MAX_SECTION_LEN) as u32;
-        ((sector + (start / SECTOR_SIZE) as u32, section_len), index + 1 < count)
+        ((sector.after((start / SECTOR_SIZE) as u32), section_len), index + 1 < count)
     })
 }
 
@@ -285,11 +288,11 @@ fn mode_of(node: &Node) -> u32 {
     kind | u32::from(node.meta.mode.unwrap_or(usual))
 }
 
-pub(crate) fn record(extent: (u32, u32), meta: Meta, flags: u8) -> DirectoryRecord {
+pub(crate) fn record(extent: (Sector, u32), meta: Meta, flags: u8) -> DirectoryRecord {
     DirectoryRecord {
         length: 0,
         extended_attribute_length: 0,
-        location: extent.0.into(),
+        location: extent.0.0.into(),
         data_length: extent.1.into(),
         recorded: RecordingTime::from_timestamp(meta.modified),
         flags: flags | if meta.hidden { FLAG_HIDDEN } else { 0 },
@@ -305,7 +308,7 @@ pub(crate) struct DirectoryBytes {
     pub records: Vec<u8>,
     pub continuations: Vec<u8>,
     /// First sector of the continuation areas.
-    pub continuation_sector: u32,
+    pub continuation_sector: Sector,
 }
 
 impl DirectoryBytes {
@@ -363,7 +366,7 @@ impl DirectoryBytes {
         }
         let at = self.continuations.len();
         let pointer = continuation(
-            self.continuation_sector + (at / SECTOR) as u32,
+            self.continuation_sector.after((at / SECTOR) as u32).0,
             (at % SECTOR) as u32,
             area.len() as u32,
         );
@@ -375,8 +378,8 @@ impl DirectoryBytes {
 /// Where a hierarchy's path tables are.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct PathTables {
-    pub little: u32,
-    pub big: u32,
+    pub little: Sector,
+    pub big: Sector,
 }
 
 /// A primary or Joliet descriptor for `hierarchy`.
@@ -406,8 +409,8 @@ pub(crate) fn volume_descriptor(
     descriptor.volume_sequence_number = BothU16::from(1);
     descriptor.logical_block_size = BothU16::from(SECTOR as u16);
     descriptor.path_table_size = BothU32::from(hierarchy.path_table_len);
-    descriptor.type_l_path_table = tables.little.into();
-    descriptor.type_m_path_table = tables.big.into();
+    descriptor.type_l_path_table = tables.little.0.into();
+    descriptor.type_m_path_table = tables.big.0.into();
     descriptor.root = record(hierarchy.extent_of(0), root, FLAG_DIRECTORY);
     descriptor.root.length = 34;
     descriptor.root.identifier_length = 1;
@@ -454,14 +457,14 @@ fn utf16_field(text: &str, field: &mut [u8]) {
     }
 }
 
-/// The boot record that points at the catalog in `catalog_sector` (El Torito 2.0).
-pub(crate) fn boot_record(catalog_sector: u32) -> Vec<u8> {
+/// The boot record that points at the catalog (El Torito 2.0).
+pub(crate) fn boot_record(catalog: Sector) -> Vec<u8> {
     let mut bytes = vec![0; SECTOR];
     bytes[0] = TYPE_BOOT_RECORD;
     bytes[1..6].copy_from_slice(&STANDARD_IDENTIFIER);
     bytes[6] = 1;
     bytes[7..30].copy_from_slice(b"EL TORITO SPECIFICATION");
-    bytes[0x47..0x4B].copy_from_slice(&catalog_sector.to_le_bytes());
+    bytes[0x47..0x4B].copy_from_slice(&catalog.0.to_le_bytes());
     bytes
 }
 

@@ -1,7 +1,7 @@
 //! The distinct contents of a media.
 
 use super::boot_content;
-use crate::{BootCatalog, BootImage, ImagePatch, iso9660::write::Placed};
+use crate::{BootCatalog, BootImage, ImagePatch, iso9660::write::Placed, units::Sector};
 use neat_content::{Content, DigestKind, Job, NodeId, NodeKind, Piece, Result, Tree, digest_of};
 use std::{
     collections::{BTreeMap, HashMap},
@@ -11,7 +11,7 @@ use std::{
 /// A content that is written once.
 pub(super) struct Blob {
     pub content: Content,
-    pub sector: u32,
+    pub sector: Sector,
 }
 
 /// All contents, and which file and boot entry has which.
@@ -97,12 +97,12 @@ impl Blobs {
     }
 
     fn push(&mut self, content: Content) -> u32 {
-        self.list.push(Blob { content, sector: 0 });
+        self.list.push(Blob { content, sector: Sector::default() });
         self.list.len() as u32 - 1
     }
 
     /// First sector of the catalog, where a file shows it.
-    pub(super) fn catalog_sector(&self) -> Option<u32> {
+    pub(super) fn catalog_sector(&self) -> Option<Sector> {
         self.catalog_node.map(|node| self.placed(node).0)
     }
 
@@ -115,26 +115,26 @@ impl Blobs {
     pub(super) fn placed(&self, id: NodeId) -> Placed {
         match self.number(id).and_then(|number| self.list.get(number as usize)) {
             Some(blob) => (blob.sector, blob.content.len()),
-            None => (0, 0),
+            None => (Sector::default(), 0),
         }
     }
 
     /// First sector of a boot entry's image.
-    pub(super) fn boot_sector(&self, index: usize) -> u32 {
+    pub(super) fn boot_sector(&self, index: usize) -> Sector {
         self.list[self.of_boot_entry[index] as usize].sector
     }
 
     /// First byte and length of a boot entry's image.
     pub(super) fn boot_extent(&self, index: usize) -> (u64, u64) {
         let blob = &self.list[self.of_boot_entry[index] as usize];
-        (u64::from(blob.sector) * 2048, blob.content.len())
+        (blob.sector.byte_offset(), blob.content.len())
     }
 
     /// Patches the boot images, and puts the catalog's bytes into the file that shows it.
     pub(super) fn patch(
         &mut self,
         catalog: Option<&BootCatalog>,
-        apply: &dyn Fn(&Content, ImagePatch, u32) -> Result<Content>,
+        apply: &dyn Fn(&Content, ImagePatch, Sector) -> Result<Content>,
     ) -> Result<()> {
         let Some(catalog) = catalog else { return Ok(()) };
         for (entry, number) in catalog.entries.iter().zip(&self.of_boot_entry) {

@@ -26,6 +26,7 @@ use crate::{
         write::{Hierarchy, PathTables, boot_record, terminator, volume_descriptor},
     },
     udf::write::{FREE_FROM, PARTITION_START, UdfPlan, VolumeFacts, anchor, recognition_sequence},
+    units::Sector,
 };
 mod together;
 
@@ -115,12 +116,12 @@ pub struct Plan {
 struct Tables {
     primary: PathTables,
     joliet: PathTables,
-    catalog: u32,
+    catalog: Sector,
 }
 
 #[derive(Clone, Copy)]
 struct Region {
-    sector: u32,
+    sector: Sector,
     sectors: u32,
     part: Part,
 }
@@ -150,8 +151,8 @@ struct Sectors {
 }
 
 impl Sectors {
-    fn place(&mut self, part: Part, sectors: u64) -> Result<u32> {
-        let sector = self.next;
+    fn place(&mut self, part: Part, sectors: u64) -> Result<Sector> {
+        let first = self.next;
         self.next += sectors;
         // Sector numbers have 32 bits in every one of the formats.
         if self.next > u64::from(u32::MAX) {
@@ -160,8 +161,9 @@ impl Sectors {
                 "take something out",
             ));
         }
-        self.regions.push(Region { sector: sector as u32, sectors: sectors as u32, part });
-        Ok(sector as u32)
+        let sector = Sector(first as u32);
+        self.regions.push(Region { sector, sectors: sectors as u32, part });
+        Ok(sector)
     }
 }
 
@@ -351,12 +353,12 @@ impl Plan {
         blob: &mut dyn FnMut(u32, &Content, &mut Output) -> Result<()>,
     ) -> Result<()> {
         for region in &self.regions {
-            out.pad_to(u64::from(region.sector) * SECTOR_SIZE)?;
+            out.pad_to(region.sector.byte_offset())?;
             match region.part {
                 Part::Blob(number) => blob(number, &self.blobs.list[number as usize].content, out)?,
                 _ => self.write_part(region, out, job)?,
             }
-            let end = u64::from(region.sector + region.sectors) * SECTOR_SIZE;
+            let end = region.sector.after(region.sectors).byte_offset();
             out.pad_to(end)?;
         }
         out.pad_to(self.len())
@@ -384,7 +386,7 @@ impl Plan {
         parts.push(tables.part(at, self.len() - at)?);
         let placed = |id: NodeId| {
             let (sector, len) = self.blobs.placed(id);
-            (id, u64::from(sector) * SECTOR_SIZE, len)
+            (id, sector.byte_offset(), len)
         };
         let extents = self.file_order().into_iter().map(placed).collect();
         Ok((Content::joined(parts)?, extents))

@@ -1,6 +1,6 @@
 //! Several discs at once: what they share is read once.
 
-use super::{Part, Plan, SECTOR_SIZE};
+use super::{Part, Plan};
 use neat_content::{Content, DigestKind, Digester, Event, Job, NodeId, Output, Result};
 use std::collections::{HashMap, HashSet};
 
@@ -38,7 +38,7 @@ pub fn write_together(
     job.event(Event::StepStarted { step: "writing the discs", total_bytes: Some(total) });
     for (index, region) in first.regions.iter().enumerate() {
         for (plan, out) in plans.iter().zip(outputs.iter_mut()) {
-            out.pad_to(u64::from(plan.regions[index].sector) * SECTOR_SIZE)?;
+            out.pad_to(plan.regions[index].sector.byte_offset())?;
         }
         let shared = match region.part {
             Part::Blob(number) => shared_content(plans, number).map(|content| (number, content)),
@@ -75,7 +75,7 @@ pub fn write_together(
         }
         for (plan, out) in plans.iter().zip(outputs.iter_mut()) {
             let own = &plan.regions[index];
-            out.pad_to(u64::from(own.sector + own.sectors) * SECTOR_SIZE)?;
+            out.pad_to(own.sector.after(own.sectors).byte_offset())?;
         }
     }
     for (plan, out) in plans.iter().zip(outputs.iter_mut()) {

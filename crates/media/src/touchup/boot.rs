@@ -1,6 +1,7 @@
 //! Keeping boot entries right: the boot catalogue, boot-info tables, partition tables.
 
 use super::{SECTOR, draft::Draft};
+use crate::units::Sector;
 use crate::{
     BootCode, BootEntry, ImagePatch, Platform,
     disk::{
@@ -75,7 +76,7 @@ impl Boot {
             boot_info_table: all.boot_info_table | entry.patch.boot_info_table,
             block_pointer: all.block_pointer | entry.patch.block_pointer,
         });
-        patch::apply(content, tables, (new / SECTOR) as u32)
+        patch::apply(content, tables, Sector((new / SECTOR) as u32))
     }
 
     /// Lets everything that pointed at the file at bytes `old` point at `new`. Says what changed.

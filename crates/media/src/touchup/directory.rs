@@ -1,11 +1,12 @@
 //! One ECMA-119 directory in memory: records in their sectors.
 
-use super::SECTOR;
+use super::{SECTOR, tree::Key};
 use crate::iso9660::{
     layout::{DirectoryRecord, FLAG_ASSOCIATED},
     names::{Flavor, Identifier},
     read::next_record,
 };
+use crate::units::BlockNumber;
 use neat_content::Result;
 use std::cmp::Ordering;
 use zerocopy::FromBytes;
@@ -29,9 +30,9 @@ pub(super) fn is_special(raw: &[u8]) -> bool {
 }
 
 /// Puts first block and length in bytes into a record.
-pub(super) fn set_extent(raw: &mut [u8], location: u32, len: u32) {
+pub(super) fn set_extent(raw: &mut [u8], location: BlockNumber, len: u32) {
     if let Ok((fixed, _)) = DirectoryRecord::mut_from_prefix(raw) {
-        fixed.location = location.into();
+        fixed.location = location.0.into();
         fixed.data_length = len.into();
         fixed.extended_attribute_length = 0;
     }
@@ -41,9 +42,9 @@ pub(super) fn set_extent(raw: &mut [u8], location: u32, len: u32) {
 #[derive(Debug)]
 pub(super) struct Directory {
     /// Block where it lies.
-    pub location: u32,
+    pub location: BlockNumber,
     /// The parent's key; `None` for the root.
-    pub parent: Option<u32>,
+    pub parent: Option<Key>,
     /// Whether it stays where it is, because Rock Ridge shows it elsewhere than it lies or it shows such a one.
     pub is_pinned: bool,
     original: Vec<u8>,
@@ -52,7 +53,12 @@ pub(super) struct Directory {
 
 impl Directory {
     /// Takes apart the bytes of the directory at `location`, which lie at byte `offset`.
-    pub(super) fn parse(bytes: Vec<u8>, offset: u64, location: u32, parent: Option<u32>) -> Result<Self> {
+    pub(super) fn parse(
+        bytes: Vec<u8>,
+        offset: u64,
+        location: BlockNumber,
+        parent: Option<Key>,
+    ) -> Result<Self> {
         let mut sectors = Vec::new();
         let sector_len = SECTOR as usize;
         for start in (0..bytes.len()).step_by(sector_len) {
@@ -111,7 +117,7 @@ impl Directory {
     }
 
     /// Says that the directory lies at `location` now, with `bytes`, which are the present ones.
-    pub(super) fn move_to(&mut self, location: u32, bytes: Vec<u8>) {
+    pub(super) fn move_to(&mut self, location: BlockNumber, bytes: Vec<u8>) {
         self.location = location;
         self.original = bytes;
     }
@@ -123,7 +129,7 @@ impl Directory {
 
     /// Says of the present bytes of the first sector that they were always there: the place of the parent, which is
     /// written at once wherever it stands.
-    pub(super) fn set_parent_extent(&mut self, location: u32, len: u32) {
+    pub(super) fn set_parent_extent(&mut self, location: BlockNumber, len: u32) {
         let own: usize = self.records().next().map_or(0, Vec::len);
         if let Some(record) = self.records_mut().nth(1).filter(|record| identifier(record) == [1]) {
             set_extent(record, location, len);
@@ -136,7 +142,7 @@ impl Directory {
     /// Puts a record where the order of ECMA-119 9.3 wants it, behind others of the same identifier: into its sector
     /// when that has room, else everything is laid out anew.
     pub(super) fn insert(&mut self, record: Raw, flavor: Flavor) {
-        let key = Key::of(&record, flavor);
+        let key = Order::of(&record, flavor);
         let last = self.sectors.iter().rposition(|sector| !sector.is_empty()).unwrap_or(0);
         if self.sectors.is_empty() {
             self.sectors.push(Vec::new());
@@ -144,7 +150,7 @@ impl Directory {
         let mut place = (last, self.sectors[last].len());
         'search: for (number, sector) in self.sectors.iter().enumerate() {
             for (index, other) in sector.iter().enumerate() {
-                if !is_special(other) && Key::of(other, flavor).order(&key) == Ordering::Greater {
+                if !is_special(other) && Order::of(other, flavor).order(&key) == Ordering::Greater {
                     place = (number, index);
                     break 'search;
                 }
@@ -209,9 +215,9 @@ impl Directory {
 }
 
 /// What records are ordered by.
-struct Key(Identifier);
+struct Order(Identifier);
 
-impl Key {
+impl Order {
     fn of(raw: &[u8], flavor: Flavor) -> Self {
         let is_folder = fixed(raw).flags & crate::iso9660::layout::FLAG_DIRECTORY != 0;
         Self(Identifier::from_recorded(identifier(raw), is_folder, flavor))

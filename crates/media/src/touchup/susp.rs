@@ -7,6 +7,7 @@ use crate::iso9660::{
     read::next_record,
     rock_ridge::{self, CONTINUATION_LEN},
 };
+use crate::units::BlockNumber;
 use neat_content::{Error, Result, read_vec};
 
 /// Continuations of one record that are followed.
@@ -18,7 +19,7 @@ pub(super) fn move_along(
     skip: usize,
     draft: &Draft,
     block_len: u64,
-    first: u32,
+    first: BlockNumber,
     areas: &mut Vec<u8>,
 ) -> Result<()> {
     let at = match next_record(record, 0, 0)? {
@@ -35,15 +36,15 @@ fn move_areas(
     area: &mut [u8],
     draft: &Draft,
     block_len: u64,
-    first: u32,
+    first: BlockNumber,
     areas: &mut Vec<u8>,
     depth: usize,
 ) -> Result<()> {
     let Some(at) = pointer(area) else { return Ok(()) };
     let word =
         |at: usize| area.get(at..at + 4).and_then(|word| word.try_into().ok()).map_or(0, u32::from_le_bytes);
-    let (block, start, len) = (word(at + 4), word(at + 12), word(at + 20));
-    let offset = u64::from(block) * block_len + u64::from(start);
+    let (block, start, len) = (BlockNumber(word(at + 4)), word(at + 12), word(at + 20));
+    let offset = block.byte_offset(block_len) + u64::from(start);
     if depth == MAX_DEPTH {
         return Err(Error::Loop { what: "chain of continuation areas".into(), offset });
     }
@@ -55,7 +56,7 @@ fn move_areas(
         areas.resize(areas.len().next_multiple_of(sector_len), 0);
     }
     let blocks = (areas.len() as u64 / block_len) as u32;
-    let place = rock_ridge::continuation(first + blocks, (areas.len() as u64 % block_len) as u32, len);
+    let place = rock_ridge::continuation(first.after(blocks).0, (areas.len() as u64 % block_len) as u32, len);
     area[at..at + CONTINUATION_LEN].copy_from_slice(&place);
     areas.extend(next);
     Ok(())

@@ -19,7 +19,7 @@ pub(super) fn rebuild(tree: &IsoTree, draft: &mut Draft) -> Result<()> {
     let (mut little, mut big) = (Vec::new(), Vec::new());
     for (location, parent, identifier) in tree.directory_list(draft)? {
         let (identifier_length, extended_attribute_length) = (identifier.len() as u8, 0);
-        let (location_le, parent_le) = (location.into(), parent.into());
+        let (location_le, parent_le) = (location.0.into(), parent.into());
         let row = PathTableRecordL {
             identifier_length,
             extended_attribute_length,
@@ -27,7 +27,7 @@ pub(super) fn rebuild(tree: &IsoTree, draft: &mut Draft) -> Result<()> {
             parent: parent_le,
         };
         little.extend(row.as_bytes());
-        let (location, parent) = (location.into(), parent.into());
+        let (location, parent) = (location.0.into(), parent.into());
         big.extend(
             PathTableRecordM { identifier_length, extended_attribute_length, location, parent }.as_bytes(),
         );

@@ -1,11 +1,11 @@
 //! File entries and where their content lies.
 
 use super::{
+    address::{Extent, Map, check_tag, locate},
     layout::{
         ALLOCATION_EMBEDDED, ALLOCATION_EXTENDED, ALLOCATION_LONG, ALLOCATION_SHORT, AllocationExtent,
         ExtendedFileEntry, FileEntry, LbAddr, TAG_ALLOCATION_EXTENT, TAG_EXTENDED_FILE_ENTRY, TAG_FILE_ENTRY,
     },
-    volume::{Map, check_tag, locate},
 };
 use neat_content::{Error, FieldReader, ReadAt, Result, Timestamp, read_vec};
 use zerocopy::FromBytes;
@@ -14,15 +14,6 @@ use zerocopy::FromBytes;
 const MAX_EXTENTS: usize = 1 << 20;
 /// Continuations of allocation descriptors followed for one file.
 const MAX_CONTINUATIONS: usize = 16_384;
-
-/// A run of content; `None` where nothing is recorded and zeros are read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Extent {
-    /// First byte in the file that holds the volume.
-    pub offset: Option<u64>,
-    /// Bytes.
-    pub len: u64,
-}
 
 /// A file entry of either kind.
 #[derive(Clone, Debug)]

@@ -1,5 +1,6 @@
 //! ECMA-167 as OSTA UDF profiles it.
 
+pub(crate) mod address;
 pub(crate) mod allocation;
 pub(crate) mod cs0;
 pub mod layout;

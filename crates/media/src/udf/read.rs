@@ -1,13 +1,14 @@
 //! Reading a UDF volume's tree.
 
 use super::{
-    allocation::{Extent, IcbFile},
+    address::{Extent, check_tag},
+    allocation::IcbFile,
     cs0,
     layout::{
         FID_DELETED, FID_DIRECTORY, FID_HIDDEN, FID_PARENT, FILE_TYPE_BYTES, FILE_TYPE_DIRECTORY,
         FILE_TYPE_LINK, FileIdentifier, LbAddr, TAG_FILE_IDENTIFIER,
     },
-    volume::{Volume, check_tag},
+    volume::Volume,
 };
 use crate::iso9660::read::MAX_ENTRIES;
 use neat_content::{

@@ -1,12 +1,13 @@
 //! Opening a UDF volume: from the anchors to the root directory.
 
 use super::{
-    allocation::{Extent, IcbFile},
+    address::{Extent, Map, check_tag, locate},
+    allocation::IcbFile,
     cs0,
     layout::{
         ANCHOR_SECTOR, Anchor, ExtentAd, FileSet, LbAddr, LogicalVolume, Partition, PrimaryVolume,
         TAG_ANCHOR, TAG_FILE_SET, TAG_LOGICAL_VOLUME, TAG_PARTITION, TAG_POINTER, TAG_PRIMARY,
-        TAG_TERMINATING, Tag,
+        TAG_TERMINATING,
     },
 };
 use neat_content::{Error, FieldReader, ReadAt, Result, read_vec};
@@ -18,15 +19,6 @@ const MAX_DESCRIPTORS: u64 = 256;
 const MAX_MAPS: u32 = 16;
 /// Block sizes tried, the usual one of discs first.
 const BLOCK_SIZES: [u64; 4] = [2048, 512, 1024, 4096];
-
-/// How blocks of one partition map are found.
-#[derive(Clone, Debug)]
-pub(crate) enum Map {
-    /// Sectors of the volume from `start` on.
-    Physical { start: u64, blocks: u64 },
-    /// Blocks inside the metadata file of UDF 2.50 (UDF 2.2.10).
-    Metadata { extents: Vec<Extent> },
-}
 
 /// An open volume.
 pub(crate) struct Volume<R> {
@@ -49,54 +41,6 @@ pub(crate) struct Frame {
     pub sequences: [ExtentAd; 2],
     /// Integrity descriptors.
     pub integrity: ExtentAd,
-}
-
-/// Checks a descriptor's tag: checksum, identifier, CRC. `at` is its position in bytes.
-pub(crate) fn check_tag(bytes: &[u8], at: u64, expected: Option<u16>) -> Result<Tag> {
-    let (tag, body) = Tag::read_from_prefix(bytes).map_err(|_| Error::Truncated {
-        what: "descriptor tag".into(),
-        offset: at,
-        wanted: 16,
-        available: bytes.len() as u64,
-    })?;
-    let sum = bytes[..16]
-        .iter()
-        .enumerate()
-        .filter(|(index, _)| *index != 4)
-        .fold(0_u8, |sum, (_, byte)| sum.wrapping_add(*byte));
-    if sum != tag.checksum {
-        return Err(Error::bad_field(
-            "Tag",
-            "checksum",
-            at + 4,
-            format!("{sum:#04x}"),
-            format!("{:#04x}", tag.checksum),
-        ));
-    }
-    let identifier = tag.identifier.get();
-    if let Some(expected) = expected.filter(|expected| *expected != identifier) {
-        return Err(Error::bad_field("Tag", "identifier", at, expected.to_string(), identifier));
-    }
-    let covered = body.get(..usize::from(tag.crc_length.get())).ok_or_else(|| {
-        Error::bad_field(
-            "Tag",
-            "crc_length",
-            at + 10,
-            format!("at most {}", body.len()),
-            tag.crc_length.get(),
-        )
-    })?;
-    let crc = cs0::crc(covered);
-    if crc != tag.crc.get() {
-        return Err(Error::bad_field(
-            "Tag",
-            "crc",
-            at + 8,
-            format!("{crc:#06x}"),
-            format!("{:#06x}", tag.crc.get()),
-        ));
-    }
-    Ok(tag)
 }
 
 /// Whether the volume recognition sequence (ECMA-167 2/8) announces UDF.
@@ -154,54 +98,6 @@ impl<R: ReadAt> Volume<R> {
                 "none",
             )
         }))
-    }
-}
-
-/// Position of `len` bytes at `address`. `at` is where the address stands, for errors.
-pub(crate) fn locate(
-    maps: &[Map],
-    block_size: u64,
-    address: LbAddr,
-    len: u64,
-    at: u64,
-    end: u64,
-) -> Result<u64> {
-    let (block, number) = (u64::from(address.block.get()), usize::from(address.partition.get()));
-    let map = maps.get(number).ok_or_else(|| {
-        Error::bad_field("LbAddr", "partition", at, format!("below {}", maps.len()), number)
-    })?;
-    match map {
-        Map::Physical { start, blocks } => {
-            let needed = len.div_ceil(block_size);
-            if block + needed > *blocks {
-                return Err(Error::bad_field(
-                    "LbAddr",
-                    "block",
-                    at,
-                    format!("{needed} blocks inside a partition of {blocks}"),
-                    block,
-                ));
-            }
-            let offset = (start + block) * block_size;
-            if offset + len > end {
-                let available = end.saturating_sub(offset);
-                return Err(Error::Truncated { what: "extent".into(), offset, wanted: len, available });
-            }
-            Ok(offset)
-        }
-        Map::Metadata { extents } => {
-            let mut position = block * block_size;
-            for extent in extents {
-                if position < extent.len {
-                    if position + len > extent.len {
-                        break;
-                    }
-                    return Ok(extent.offset.unwrap_or(u64::MAX / 2) + position);
-                }
-                position -= extent.len;
-            }
-            Err(Error::bad_field("LbAddr", "block", at, "a block of the metadata file", block))
-        }
     }
 }
 

@@ -12,7 +12,11 @@ use super::{
     },
     read::link_components,
 };
-use crate::{VolumeIdentity, iso9660::write::Placed};
+use crate::{
+    VolumeIdentity,
+    iso9660::write::Placed,
+    units::{BlockNumber, Sector},
+};
 use neat_content::{Error, Meta, NodeId, NodeKind, Result, Timestamp, Tree, TreeCounts};
 use std::collections::HashSet;
 use zerocopy::{FromZeros, Immutable, IntoBytes};
@@ -41,7 +45,7 @@ const FIRST_UNIQUE_ID: u64 = 16;
 /// Where everything of a UDF volume is, in the order of a walk through the tree.
 pub(crate) struct UdfPlan {
     /// Block of each node's file entry, by node.
-    entry_blocks: Vec<u32>,
+    entry_blocks: Vec<BlockNumber>,
     /// Blocks from the partition's start to the end of the file entries and directories.
     blocks: u32,
     counts: TreeCounts,
@@ -62,14 +66,14 @@ pub(crate) struct VolumeFacts<'a> {
 impl UdfPlan {
     pub(crate) fn new(tree: &Tree) -> Result<Self> {
         let mut plan = Self {
-            entry_blocks: vec![0; tree.capacity()],
+            entry_blocks: vec![BlockNumber::default(); tree.capacity()],
             blocks: FILE_SET_BLOCKS,
             counts: tree.counts(),
             shortened: Vec::new(),
         };
         let nodes = std::iter::once(Tree::ROOT).chain(tree.walk().map(|step| step.id));
         for id in nodes {
-            plan.entry_blocks[id.index()] = plan.blocks;
+            plan.entry_blocks[id.index()] = BlockNumber(plan.blocks);
             plan.blocks += 1;
             match &tree.node(id).kind {
                 NodeKind::Folder(folder) => {
@@ -146,7 +150,7 @@ impl UdfPlan {
         block(tagged(TAG_FILE_SET, 0, &set.as_bytes()[16..]))
     }
 
-    fn file_entry(&self, tree: &Tree, id: NodeId, unique: u64, sector: u32) -> Result<Vec<u8>> {
+    fn file_entry(&self, tree: &Tree, id: NodeId, unique: u64, sector: Sector) -> Result<Vec<u8>> {
         let node = tree.node(id);
         let own = self.entry_blocks[id.index()];
         let mut entry = FileEntry::new_zeroed();
@@ -155,10 +159,10 @@ impl UdfPlan {
                 let len = directory_len(tree, id);
                 let subfolders =
                     folder.children().filter(|child| tree.node(*child).folder().is_some()).count();
-                (FILE_TYPE_DIRECTORY, ALLOCATION_SHORT, len, 1 + subfolders, short_ads(own + 1, len))
+                (FILE_TYPE_DIRECTORY, ALLOCATION_SHORT, len, 1 + subfolders, short_ads(own.after(1), len))
             }
             NodeKind::File(content) => {
-                let ads = short_ads(sector.saturating_sub(PARTITION_START), content.len());
+                let ads = short_ads(in_partition(sector), content.len());
                 (FILE_TYPE_BYTES, ALLOCATION_SHORT, content.len(), 1, ads)
             }
             NodeKind::Link(target) => {
@@ -194,12 +198,12 @@ impl UdfPlan {
                 "split the file",
             ));
         }
-        Ok(block(tagged(TAG_FILE_ENTRY, own, &body)))
+        Ok(block(tagged(TAG_FILE_ENTRY, own.0, &body)))
     }
 
     fn directory(&self, tree: &Tree, id: NodeId) -> Vec<u8> {
         let node = tree.node(id);
-        let first = self.entry_blocks[id.index()] + 1;
+        let first = self.entry_blocks[id.index()].after(1);
         let parent = self.entry_blocks[node.parent().index()];
         let mut bytes = identifier(first, FID_DIRECTORY | FID_PARENT, parent, &[]);
         for (child, name) in children_with_names(tree, id) {
@@ -208,7 +212,7 @@ impl UdfPlan {
             if node.meta.hidden {
                 characteristics |= FID_HIDDEN;
             }
-            let at = first + (bytes.len() as u64 / BLOCK) as u32;
+            let at = first.after((bytes.len() as u64 / BLOCK) as u32);
             bytes.extend(identifier(at, characteristics, self.entry_blocks[child.index()], &name));
         }
         bytes
@@ -262,12 +266,12 @@ pub(crate) fn recognition_sequence() -> Vec<u8> {
 }
 
 /// An anchor for `sector`.
-pub(crate) fn anchor(sector: u32) -> Vec<u8> {
+pub(crate) fn anchor(sector: Sector) -> Vec<u8> {
     let mut anchor = Anchor::new_zeroed();
     let len = SEQUENCE_SECTORS * BLOCK as u32;
     anchor.main = ExtentAd { length: len.into(), location: MAIN_SEQUENCE.into() };
     anchor.reserve = ExtentAd { length: len.into(), location: RESERVE_SEQUENCE.into() };
-    block(tagged(TAG_ANCHOR, sector, &anchor.as_bytes()[16..]))
+    block(tagged(TAG_ANCHOR, sector.0, &anchor.as_bytes()[16..]))
 }
 
 /// A volume descriptor sequence for `start`.
@@ -314,7 +318,7 @@ fn sequence(facts: &VolumeFacts<'_>, start: u32) -> Vec<u8> {
     logical.logical_volume_identifier = cs0::dstring(label);
     logical.logical_block_size = (BLOCK as u32).into();
     logical.domain = domain();
-    logical.contents_use = long_ad(0, BLOCK as u32);
+    logical.contents_use = long_ad(BlockNumber(0), BLOCK as u32);
     logical.map_table_length = (size_of::<PartitionMap1>() as u32).into();
     logical.partition_maps = 1.into();
     logical.implementation = implementation();
@@ -380,20 +384,26 @@ fn domain() -> EntityId {
     EntityId { flags: 0, identifier: padded(b"*OSTA UDF Compliant"), suffix: [0x02, 0x01, 3, 0, 0, 0, 0, 0] }
 }
 
-pub(crate) fn long_ad(block: u32, len: u32) -> LongAd {
+/// The block of the partition that is a sector of the disc: both count 2,048 bytes, from different places.
+const fn in_partition(sector: Sector) -> BlockNumber {
+    BlockNumber(sector.0.saturating_sub(PARTITION_START))
+}
+
+pub(crate) fn long_ad(block: BlockNumber, len: u32) -> LongAd {
     LongAd {
         length: len.into(),
-        location: LbAddr { block: block.into(), partition: 0.into() },
+        location: LbAddr { block: block.0.into(), partition: 0.into() },
         implementation_use: [0; 6],
     }
 }
 
-pub(crate) fn short_ads(block: u32, len: u64) -> Vec<u8> {
+pub(crate) fn short_ads(block: BlockNumber, len: u64) -> Vec<u8> {
     let mut bytes = Vec::new();
     let mut start = 0;
     while start < len {
         let part = (len - start).min(MAX_EXTENT_LEN);
-        let ad = ShortAd { length: (part as u32).into(), position: (block + (start / BLOCK) as u32).into() };
+        let ad =
+            ShortAd { length: (part as u32).into(), position: block.after((start / BLOCK) as u32).0.into() };
         bytes.extend_from_slice(IntoBytes::as_bytes(&ad));
         start += part;
     }
@@ -406,7 +416,7 @@ pub(crate) fn permissions(meta: Meta, folder: bool) -> u32 {
     (mode & 7) | (mode >> 3 & 7) << 5 | (mode >> 6 & 7) << 10
 }
 
-fn identifier(at: u32, characteristics: u8, entry_block: u32, name: &[u8]) -> Vec<u8> {
+fn identifier(at: BlockNumber, characteristics: u8, entry_block: BlockNumber, name: &[u8]) -> Vec<u8> {
     let mut fid = FileIdentifier::new_zeroed();
     fid.file_version = 1.into();
     fid.characteristics = characteristics;
@@ -414,7 +424,7 @@ fn identifier(at: u32, characteristics: u8, entry_block: u32, name: &[u8]) -> Ve
     fid.icb = long_ad(entry_block, BLOCK as u32);
     let mut body = body_of(&fid, name);
     body.resize((body.len() + 16).next_multiple_of(4) - 16, 0);
-    tagged(TAG_FILE_IDENTIFIER, at, &body)
+    tagged(TAG_FILE_IDENTIFIER, at.0, &body)
 }
 
 fn body_of<T: IntoBytes + Immutable>(fixed: &T, rest: &[u8]) -> Vec<u8> {

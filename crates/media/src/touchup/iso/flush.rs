@@ -2,12 +2,13 @@
 
 use super::super::directory::{Directory, fixed, identifier, is_special, set_extent};
 use super::super::draft::{Draft, Fresh};
-use super::super::tree::Format;
+use super::super::tree::{Format, Key};
 use super::super::{SECTOR, susp, tables};
 use super::{IsoTree, MAX_DIRECTORY_LEN};
 use crate::TreeKind;
 use crate::iso9660::layout::{BothU32, FLAG_DIRECTORY, MAX_DIRECTORIES};
 use crate::iso9660::read::next_record;
+use crate::units::BlockNumber;
 use neat_content::{Error, Result, read_vec};
 use zerocopy::IntoBytes;
 
@@ -22,7 +23,7 @@ impl IsoTree {
         }
         let mut writes = Vec::new();
         for directory in self.directories.values_mut() {
-            let at = u64::from(directory.location) * self.block;
+            let at = directory.location.byte_offset(self.block);
             let bytes = directory.to_bytes();
             for number in directory.changed_sectors() {
                 let start = number * SECTOR as usize;
@@ -36,7 +37,7 @@ impl IsoTree {
         if self.tables_changed { tables::rebuild(self, draft) } else { Ok(()) }
     }
 
-    pub(in crate::touchup) fn next_to_move(&self, draft: &Draft) -> Option<u32> {
+    pub(in crate::touchup) fn next_to_move(&self, draft: &Draft) -> Option<Key> {
         let must_move = |directory: &Directory| {
             let at = self.offset(directory.location);
             if directory.has_grown() {
@@ -52,7 +53,7 @@ impl IsoTree {
     }
 
     /// A directory and those below it, each before its own.
-    pub(in crate::touchup) fn with_all_below(&mut self, draft: &Draft, key: u32) -> Result<Vec<u32>> {
+    pub(in crate::touchup) fn with_all_below(&mut self, draft: &Draft, key: Key) -> Result<Vec<Key>> {
         let mut keys = vec![key];
         let mut next = 0;
         while let Some(key) = keys.get(next).copied() {
@@ -62,7 +63,7 @@ impl IsoTree {
             }
             if keys.len() > MAX_DIRECTORIES {
                 let (limit, found) = (MAX_DIRECTORIES as u64, keys.len() as u64);
-                let offset = self.offset(key);
+                let offset = self.offset(key.0);
                 return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
             }
         }
@@ -70,7 +71,7 @@ impl IsoTree {
     }
 
     /// Gives a directory a new place in fresh space and lets its parent and its children point there.
-    pub(in crate::touchup) fn relocate(&mut self, draft: &mut Draft, key: u32) -> Result<()> {
+    pub(in crate::touchup) fn relocate(&mut self, draft: &mut Draft, key: Key) -> Result<()> {
         let location = self.block_of(draft.end())?;
         let directory = self.directory(key)?;
         let (old, len, parent) = (directory.location, directory.len() as u32, directory.parent);
@@ -103,16 +104,21 @@ impl IsoTree {
         let Some(parent) = parent else { return self.set_root(draft, location, len) };
         for raw in self.directory(parent)?.records_mut() {
             let own = fixed(raw);
-            if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old {
+            if own.flags & FLAG_DIRECTORY != 0 && !is_special(raw) && own.location.little.get() == old.0 {
                 set_extent(raw, location, len);
             }
         }
         Ok(())
     }
 
-    pub(in crate::touchup) fn set_root(&self, draft: &mut Draft, location: u32, len: u32) -> Result<()> {
+    pub(in crate::touchup) fn set_root(
+        &self,
+        draft: &mut Draft,
+        location: BlockNumber,
+        len: u32,
+    ) -> Result<()> {
         for at in &self.descriptors {
-            draft.write(at + 156 + 2, BothU32::from(location).as_bytes())?;
+            draft.write(at + 156 + 2, BothU32::from(location.0).as_bytes())?;
             draft.write(at + 156 + 10, BothU32::from(len).as_bytes())?;
         }
         Ok(())
@@ -122,8 +128,8 @@ impl IsoTree {
     pub(in crate::touchup) fn set_parent(
         &mut self,
         draft: &mut Draft,
-        child: u32,
-        location: u32,
+        child: BlockNumber,
+        location: BlockNumber,
         len: u32,
     ) -> Result<()> {
         let offset = self.offset(child);
@@ -133,7 +139,7 @@ impl IsoTree {
             && let Some(above) = next_record(&bytes, own, offset)?
             && above.identifier == [1]
         {
-            draft.write_early(above.offset + 2, BothU32::from(location).as_bytes())?;
+            draft.write_early(above.offset + 2, BothU32::from(location.0).as_bytes())?;
             draft.write_early(above.offset + 10, BothU32::from(len).as_bytes())?;
         }
         if let Some(known) = self.directories.values_mut().find(|known| known.location == child) {
@@ -146,18 +152,21 @@ impl IsoTree {
     pub(super) fn write_len(&self, draft: &mut Draft, len: u64) -> Result<()> {
         let blocks = self.block_of(len)?;
         for at in &self.descriptors {
-            draft.write(at + 80, BothU32::from(blocks).as_bytes())?;
+            draft.write(at + 80, BothU32::from(blocks.0).as_bytes())?;
         }
         Ok(())
     }
 
     /// The extents of all directories below the root, in the order of a path table: location, number of the parent
     /// from 1, identifier. Read as they are in the draft.
-    pub(in crate::touchup) fn directory_list(&self, draft: &Draft) -> Result<Vec<(u32, u16, Vec<u8>)>> {
+    pub(in crate::touchup) fn directory_list(
+        &self,
+        draft: &Draft,
+    ) -> Result<Vec<(BlockNumber, u16, Vec<u8>)>> {
         let at = self.descriptors.first().copied().unwrap_or(0);
         let bytes = read_vec(draft, at, SECTOR, SECTOR, "volume descriptor")?;
         let root = fixed(&bytes[156..190]);
-        let mut list = vec![(root.location.little.get(), 1_u16, vec![0])];
+        let mut list = vec![(BlockNumber(root.location.little.get()), 1_u16, vec![0])];
         let mut lens = vec![root.data_length.little.get()];
         let mut next = 0;
         while next < list.len() {
@@ -174,7 +183,11 @@ impl IsoTree {
                     let (limit, found) = (MAX_DIRECTORIES as u64, list.len() as u64 + 1);
                     return Err(Error::Limit { what: "number of folders".into(), offset, limit, found });
                 }
-                list.push((own.location.little.get(), next as u16 + 1, identifier(raw).to_vec()));
+                list.push((
+                    BlockNumber(own.location.little.get()),
+                    next as u16 + 1,
+                    identifier(raw).to_vec(),
+                ));
                 lens.push(own.data_length.little.get());
             }
             next += 1;

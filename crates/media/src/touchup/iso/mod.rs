@@ -9,7 +9,7 @@ mod flush;
 use super::commit::Ending;
 use super::directory::{Directory, Raw, fixed, identifier, is_special, set_extent};
 use super::draft::{Draft, Fresh};
-use super::tree::{self, Extent, Format};
+use super::tree::{self, Extent, Format, Key};
 use super::{SECTOR, Target};
 use crate::TreeKind;
 use crate::iso9660::layout::{
@@ -22,6 +22,7 @@ use crate::iso9660::read::{latin_or_utf8, next_record, utf16_be, without_version
 use crate::iso9660::rock_ridge;
 use crate::iso9660::rock_ridge::{Attributes, Entry};
 use crate::iso9660::write::{DirectoryBytes, record};
+use crate::units::{BlockNumber, Sector};
 use neat_content::{Error, Meta, Result, Timestamp, fold_case, read_vec};
 use std::{collections::BTreeMap, ops::Range};
 use zerocopy::{FromBytes, IntoBytes};
@@ -42,9 +43,8 @@ pub(super) struct IsoTree {
     flavor: Flavor,
     /// Bytes in front of every system use area.
     skip: usize,
-    root: u32,
-    /// By the block where each was found.
-    directories: BTreeMap<u32, Directory>,
+    root: Key,
+    directories: BTreeMap<Key, Directory>,
     /// Whether there are other directories than before, or in other places.
     tables_changed: bool,
     /// Where directories may change in place: what is written at once. `None` when this is the only tree, which
@@ -62,7 +62,7 @@ pub(super) struct Item {
     is_folder: bool,
     is_link: bool,
     /// Where Rock Ridge says that the folder lies in truth.
-    child_location: Option<u32>,
+    child_location: Option<BlockNumber>,
 }
 
 impl tree::Item for Item {
@@ -77,9 +77,9 @@ impl tree::Item for Item {
 
 impl Item {
     /// First block and bytes of the first record.
-    fn extent(&self) -> (u32, u32) {
+    fn extent(&self) -> (BlockNumber, u32) {
         let raw = self.records.first().map(|raw| fixed(raw)).unwrap_or_default();
-        let location = raw.location.little.get() + u32::from(raw.extended_attribute_length);
+        let location = start_of(&raw);
         (self.child_location.unwrap_or(location), raw.data_length.little.get())
     }
 }
@@ -100,8 +100,8 @@ pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
             continue;
         }
         let Ok(descriptor) = VolumeDescriptor::read_from_bytes(&bytes) else { continue };
-        let root =
-            descriptor.root.location.little.get() + u32::from(descriptor.root.extended_attribute_length);
+        let location = start_of(&descriptor.root);
+        let root = Key(location);
         if let Some(tree) = trees.iter_mut().find(|tree| tree.root == root) {
             tree.descriptors.push(at);
             continue;
@@ -129,7 +129,7 @@ pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
             tables_changed: false,
             at_once: None,
         };
-        tree.load(draft, root, descriptor.root.data_length.little.get(), None)?;
+        tree.load(draft, location, descriptor.root.data_length.little.get(), None)?;
         tree.detect_rock_ridge(draft)?;
         trees.push(tree);
     }
@@ -137,34 +137,35 @@ pub(super) fn open_all(draft: &Draft) -> Result<Vec<IsoTree>> {
 }
 
 impl IsoTree {
-    fn offset(&self, location: u32) -> u64 {
-        u64::from(location) * self.block
+    fn offset(&self, location: BlockNumber) -> u64 {
+        location.byte_offset(self.block)
     }
 
     /// Reads the directory at `location`, unless it is there already, and gives its key.
-    fn load(&mut self, draft: &Draft, location: u32, len: u32, parent: Option<u32>) -> Result<u32> {
+    fn load(&mut self, draft: &Draft, location: BlockNumber, len: u32, parent: Option<Key>) -> Result<Key> {
         // A directory may have moved since the record that led here was read.
-        if self.directories.contains_key(&location) {
-            return Ok(location);
+        let key = Key(location);
+        if self.directories.contains_key(&key) {
+            return Ok(key);
         }
         if let Some((key, _)) = self.directories.iter().find(|(_, known)| known.location == location) {
             return Ok(*key);
         }
         let offset = self.offset(location);
         let bytes = read_vec(draft, offset, len.into(), MAX_DIRECTORY_LEN, "directory")?;
-        self.directories.insert(location, Directory::parse(bytes, offset, location, parent)?);
-        Ok(location)
+        self.directories.insert(key, Directory::parse(bytes, offset, location, parent)?);
+        Ok(key)
     }
 
-    fn directory(&mut self, key: u32) -> Result<&mut Directory> {
-        let at = self.offset(key);
+    fn directory(&mut self, key: Key) -> Result<&mut Directory> {
+        let at = self.offset(key.0);
         self.directories
             .get_mut(&key)
             .ok_or_else(|| Error::bad_field("DirectoryRecord", "location", at, "a directory", "none"))
     }
 
     fn detect_rock_ridge(&mut self, draft: &Draft) -> Result<()> {
-        let offset = self.offset(self.root);
+        let offset = self.offset(self.root.0);
         let Some(own) = self.directory(self.root)?.records().next().cloned() else { return Ok(()) };
         if self.kind == TreeKind::Joliet {
             return Ok(());
@@ -201,7 +202,7 @@ impl IsoTree {
     }
 
     /// Whether an item of directory `key` holds what `target` says.
-    fn is_target(&mut self, draft: &Draft, key: u32, item: &Item, target: &Target) -> Result<bool> {
+    fn is_target(&mut self, draft: &Draft, key: Key, item: &Item, target: &Target) -> Result<bool> {
         let extent = self.extent(draft, item)?.filter(|_| !item.is_folder);
         Ok(match target {
             Target::File(offset) => extent.is_some_and(|(at, _)| at == *offset),
@@ -214,8 +215,8 @@ impl IsoTree {
         })
     }
 
-    fn block_of(&self, offset: u64) -> Result<u32> {
-        u32::try_from(offset / self.block).map_err(|_| Error::Limit {
+    fn block_of(&self, offset: u64) -> Result<BlockNumber> {
+        u32::try_from(offset / self.block).map(BlockNumber).map_err(|_| Error::Limit {
             what: "size in blocks of an ISO 9660 volume".into(),
             offset,
             limit: u32::MAX.into(),
@@ -224,7 +225,7 @@ impl IsoTree {
     }
 
     fn bytes_at(&self, draft: &Draft) -> Result<DirectoryBytes> {
-        let continuation_sector = self.block_of(draft.end())?;
+        let continuation_sector = Sector(self.block_of(draft.end())?.0);
         Ok(DirectoryBytes { records: Vec::new(), continuations: Vec::new(), continuation_sector })
     }
 
@@ -232,7 +233,7 @@ impl IsoTree {
     fn named(
         &mut self,
         draft: &mut Draft,
-        parent: u32,
+        parent: Key,
         raw: DirectoryRecord,
         name: &str,
         mode: u32,
@@ -249,7 +250,7 @@ impl IsoTree {
         let entry = (self.kind == TreeKind::RockRidge).then_some(entry);
         if entry.is_some() && self.skip > 0 {
             let what = format!("Rock Ridge behind {} other bytes in each record", self.skip);
-            return Err(Error::Unsupported { what, offset: self.offset(self.root) });
+            return Err(Error::Unsupported { what, offset: self.offset(self.root.0) });
         }
         bytes.add(raw, &identifier.recorded(), entry);
         if !bytes.continuations.is_empty() {
@@ -266,12 +267,12 @@ impl Format for IsoTree {
         self.kind
     }
 
-    fn root(&self) -> u32 {
+    fn root(&self) -> Key {
         self.root
     }
 
     /// What the directory shows, in the order of its records.
-    fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
+    fn items(&mut self, draft: &Draft, key: Key) -> Result<Vec<Item>> {
         let records: Vec<Raw> = self.directory(key)?.records().cloned().collect();
         let mut items: Vec<Item> = Vec::new();
         for raw in records.into_iter().filter(|raw| !is_special(raw)) {
@@ -291,7 +292,7 @@ impl Format for IsoTree {
                 identifier: own,
                 is_folder: flags & FLAG_DIRECTORY != 0 || attributes.child_location.is_some(),
                 is_link: attributes.link.is_some(),
-                child_location: attributes.child_location,
+                child_location: attributes.child_location.map(BlockNumber),
                 records: vec![raw],
             });
         }
@@ -299,7 +300,7 @@ impl Format for IsoTree {
     }
 
     /// The item called `name`: by its name, by its name in another case, or by what `target` says of it.
-    fn find(&mut self, draft: &Draft, key: u32, name: &str, target: &Target) -> Result<Option<Item>> {
+    fn find(&mut self, draft: &Draft, key: Key, name: &str, target: &Target) -> Result<Option<Item>> {
         if *target == Target::Absent {
             return Ok(None);
         }
@@ -328,7 +329,7 @@ impl Format for IsoTree {
     }
 
     /// The key of the folder that `item` of directory `parent` is.
-    fn enter(&mut self, draft: &Draft, parent: u32, item: &Item) -> Result<u32> {
+    fn enter(&mut self, draft: &Draft, parent: Key, item: &Item) -> Result<Key> {
         let (location, len) = item.extent();
         if item.child_location.is_none() {
             return self.load(draft, location, len, Some(parent));
@@ -358,7 +359,7 @@ impl Format for IsoTree {
     }
 
     /// An empty folder `name` in directory `parent`; gives its key.
-    fn make_folder(&mut self, draft: &mut Draft, parent: u32, name: &str, time: Timestamp) -> Result<u32> {
+    fn make_folder(&mut self, draft: &mut Draft, parent: Key, name: &str, time: Timestamp) -> Result<Key> {
         let location = self.block_of(draft.end())?;
         let above = self.directory(parent)?;
         let (parent_location, parent_len) = (above.location, above.len() as u32);
@@ -374,17 +375,18 @@ impl Format for IsoTree {
                 root: false,
             })
         };
-        bytes.add(record((location, SECTOR as u32), meta, FLAG_DIRECTORY), &[0], entry());
-        bytes.add(record((parent_location, parent_len), meta, FLAG_DIRECTORY), &[1], entry());
+        bytes.add(record((Sector(location.0), SECTOR as u32), meta, FLAG_DIRECTORY), &[0], entry());
+        bytes.add(record((Sector(parent_location.0), parent_len), meta, FLAG_DIRECTORY), &[1], entry());
         bytes.records.resize(SECTOR as usize, 0);
         let offset = draft.append(Fresh::Bytes(bytes.records.clone()), SECTOR);
-        self.directories.insert(location, Directory::parse(bytes.records, offset, location, Some(parent))?);
-        let raw = record((location, SECTOR as u32), meta, FLAG_DIRECTORY);
+        self.directories
+            .insert(Key(location), Directory::parse(bytes.records, offset, location, Some(parent))?);
+        let raw = record((Sector(location.0), SECTOR as u32), meta, FLAG_DIRECTORY);
         let raw = self.named(draft, parent, raw, name, 0o040_555, time)?;
         let flavor = self.flavor;
         self.directory(parent)?.insert(raw, flavor);
         self.tables_changed = true;
-        Ok(location)
+        Ok(Key(location))
     }
 
     /// Makes `name` in directory `key` a file of `len` bytes at byte `offset` of the disc. Attributes of a file that
@@ -392,23 +394,34 @@ impl Format for IsoTree {
     fn put(
         &mut self,
         draft: &mut Draft,
-        key: u32,
+        key: Key,
         name: &str,
         existing: Option<&Item>,
         (offset, len): Extent,
         time: Timestamp,
     ) -> Result<()> {
-        let first = if len == 0 { 0 } else { self.block_of(offset + len - 1).and(self.block_of(offset))? };
+        let first = if len == 0 {
+            BlockNumber::default()
+        } else {
+            self.block_of(offset + len - 1).and(self.block_of(offset))?
+        };
         let template = match existing.and_then(|item| item.records.first()) {
             Some(raw) => raw.clone(),
-            None => self.named(draft, key, record((0, 0), Meta::at(time), 0), name, 0o100_444, time)?,
+            None => self.named(
+                draft,
+                key,
+                record((Sector::default(), 0), Meta::at(time), 0),
+                name,
+                0o100_444,
+                time,
+            )?,
         };
         let count = len.div_ceil(MAX_SECTION_LEN).max(1);
         let sections: Vec<Raw> = (0..count)
             .map(|number| {
                 let start = number * MAX_SECTION_LEN;
                 let mut raw = template.clone();
-                let location = first + (start / self.block) as u32;
+                let location = first.after((start / self.block) as u32);
                 set_extent(&mut raw, location, (len - start).min(MAX_SECTION_LEN) as u32);
                 set_time(&mut raw, time, self.kind == TreeKind::RockRidge);
                 if let Ok((fixed, _)) = DirectoryRecord::mut_from_prefix(&mut raw) {
@@ -436,13 +449,13 @@ impl Format for IsoTree {
     }
 
     /// Takes `item` out of directory `key`; gives its records.
-    fn remove(&mut self, _: &Draft, key: u32, item: &Item) -> Result<Vec<Raw>> {
+    fn remove(&mut self, _: &Draft, key: Key, item: &Item) -> Result<Vec<Raw>> {
         self.tables_changed |= item.is_folder;
         Ok(self.directory(key)?.remove(&item.identifier))
     }
 
     /// Brings records back that [`Format::remove`] gave.
-    fn bring_back(&mut self, draft: &mut Draft, key: u32, records: Vec<Raw>) -> Result<()> {
+    fn bring_back(&mut self, draft: &mut Draft, key: Key, records: Vec<Raw>) -> Result<()> {
         let flavor = self.flavor;
         for raw in records {
             let extent = fixed(&raw);
@@ -451,7 +464,7 @@ impl Format for IsoTree {
                 // The folder may have moved above while this one was not in it.
                 let above = self.directory(key)?;
                 let (location, len) = (above.location, above.len() as u32);
-                self.set_parent(draft, extent.location.little.get(), location, len)?;
+                self.set_parent(draft, start_of(&extent), location, len)?;
             }
             self.directory(key)?.insert(raw, flavor);
         }
@@ -473,6 +486,11 @@ impl Format for IsoTree {
     fn confine(&mut self, range: &Range<u64>) {
         self.at_once = Some(range.clone());
     }
+}
+
+/// Where the bytes of a record's first section begin, behind its extended attributes (ECMA-119 9.1.3).
+fn start_of(record: &DirectoryRecord) -> BlockNumber {
+    BlockNumber(record.location.little.get()).after(record.extended_attribute_length.into())
 }
 
 /// Puts a time into a record, and into its `TF` entry when that stands in the record itself.

@@ -8,6 +8,7 @@ use crate::udf::layout::{
     FileIdentifier, IcbTag, TAG_EXTENDED_FILE_ENTRY, TAG_FILE_ENTRY, Tag, UdfTime,
 };
 use crate::udf::write::{implementation, long_ad, permissions, short_ads};
+use crate::units::BlockNumber;
 use neat_content::{Error, Meta, Result, Timestamp};
 use zerocopy::{FromBytes, FromZeros, IntoBytes};
 
@@ -23,7 +24,7 @@ impl UdfTree {
         draft: &mut Draft,
         folder: bool,
         time: Timestamp,
-    ) -> Result<u32> {
+    ) -> Result<BlockNumber> {
         let own = self.block_of(draft.end().next_multiple_of(self.alignment()))?;
         let mut entry = FileEntry::new_zeroed();
         let file_type = if folder { FILE_TYPE_DIRECTORY } else { FILE_TYPE_BYTES };
@@ -50,14 +51,20 @@ impl UdfTree {
     }
 
     /// Writes tag, CRC and checksum over the first 16 bytes; `covered` bytes after them count.
-    pub(in crate::touchup) fn seal(&self, raw: &mut [u8], identifier: u16, location: u32, covered: usize) {
+    pub(in crate::touchup) fn seal(
+        &self,
+        raw: &mut [u8],
+        identifier: u16,
+        location: BlockNumber,
+        covered: usize,
+    ) {
         let mut tag = Tag {
             identifier: identifier.into(),
             descriptor_version: self.tag.0.into(),
             serial_number: self.tag.1.into(),
             crc: cs0::crc(&raw[16..16 + covered]).into(),
             crc_length: (covered as u16).into(),
-            location: location.into(),
+            location: location.0.into(),
             ..Tag::default()
         };
         tag.checksum = tag.as_bytes().iter().fold(0, |sum, byte| sum.wrapping_add(*byte));
@@ -68,13 +75,13 @@ impl UdfTree {
     pub(in crate::touchup) fn set_content(
         &self,
         draft: &mut Draft,
-        block: u32,
+        block: BlockNumber,
         (offset, len): (u64, u64),
         time: Option<Timestamp>,
         more_names: i32,
     ) -> Result<()> {
         let (mut raw, at) = self.entry(draft, block)?;
-        let ads = short_ads(if len == 0 { 0 } else { self.block_of(offset)? }, len);
+        let ads = short_ads(if len == 0 { BlockNumber::default() } else { self.block_of(offset)? }, len);
         let recorded = len.div_ceil(self.block);
         let time = time.map(UdfTime::from_timestamp);
         let names = |count: u16| u16::try_from(i32::from(count) + more_names).unwrap_or(count);
@@ -118,7 +125,7 @@ impl UdfTree {
         draft.write(at, &raw)
     }
 
-    pub(in crate::touchup) fn names_of(&self, draft: &Draft, block: u32) -> Result<u16> {
+    pub(in crate::touchup) fn names_of(&self, draft: &Draft, block: BlockNumber) -> Result<u16> {
         // The count stands at the same place in both kinds of file entry (ECMA-167 4/14.9, 4/14.17).
         let (raw, _) = self.entry(draft, block)?;
         Ok(u16::from_le_bytes([raw[48], raw[49]]))
@@ -128,7 +135,7 @@ impl UdfTree {
         &self,
         name: &str,
         characteristics: u8,
-        icb: u32,
+        icb: BlockNumber,
         unique: u64,
     ) -> Vec<u8> {
         let name = if characteristics & FID_PARENT != 0 {
@@ -150,7 +157,12 @@ impl UdfTree {
         raw
     }
 
-    pub(in crate::touchup) fn set_names(&self, draft: &mut Draft, block: u32, more: i32) -> Result<()> {
+    pub(in crate::touchup) fn set_names(
+        &self,
+        draft: &mut Draft,
+        block: BlockNumber,
+        more: i32,
+    ) -> Result<()> {
         let (mut raw, at) = self.entry(draft, block)?;
         let count = u16::from_le_bytes([raw[48], raw[49]]);
         let count = u16::try_from(i32::from(count) + more).unwrap_or(count);

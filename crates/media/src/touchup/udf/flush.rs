@@ -1,21 +1,27 @@
 //! Writing changed directories, and the descriptors that lead to them.
 
 use super::super::draft::{Draft, Fresh};
+use super::super::tree::Key;
 use super::{Item, MAX_DESCRIPTORS, MAX_FILE_SET, UdfTree, short};
+use crate::udf::address::{check_tag, locate};
 use crate::udf::cs0;
 use crate::udf::layout::{
     Anchor, FID_DELETED, FID_PARENT, FileIdentifier, FileSet, LogicalVolume, LongAd, Partition,
     TAG_FILE_IDENTIFIER, TAG_FILE_SET, TAG_INTEGRITY, TAG_LOGICAL_VOLUME, TAG_PARTITION, TAG_TERMINATING,
     Tag,
 };
-use crate::udf::volume::{check_tag, locate};
+use crate::units::BlockNumber;
 use neat_content::{ReadAt, Result, read_vec};
 use std::collections::{BTreeMap, BTreeSet};
 use zerocopy::{FromBytes, IntoBytes};
 
 impl UdfTree {
     /// A copy of a file entry in fresh space; gives its block.
-    pub(in crate::touchup) fn copy_entry(&self, draft: &mut Draft, block: u32) -> Result<u32> {
+    pub(in crate::touchup) fn copy_entry(
+        &self,
+        draft: &mut Draft,
+        block: BlockNumber,
+    ) -> Result<BlockNumber> {
         let (raw, _) = self.entry(draft, block)?;
         let own = self.block_of(draft.end().next_multiple_of(self.alignment()))?;
         draft.append(Fresh::Bytes(raw), self.alignment());
@@ -24,8 +30,8 @@ impl UdfTree {
 
     /// Writes what changed into the draft.
     pub(super) fn write_directories(&mut self, draft: &mut Draft) -> Result<()> {
-        let mut moving: BTreeSet<u32> = BTreeSet::new();
-        let changed: Vec<u32> =
+        let mut moving: BTreeSet<Key> = BTreeSet::new();
+        let changed: Vec<Key> =
             self.directories.iter().filter(|(_, directory)| directory.changed).map(|(key, _)| *key).collect();
         for mut key in changed {
             // Up to the root, or to a directory whose way is known already.
@@ -34,17 +40,17 @@ impl UdfTree {
             }
         }
         // Every file entry gets its place before any directory is written, as each names its parent and its children.
-        let mut places: BTreeMap<u32, u32> = BTreeMap::new();
+        let mut places: BTreeMap<Key, BlockNumber> = BTreeMap::new();
         for key in &moving {
-            let is_new = draft.is_fresh((self.start + u64::from(*key)) * self.block);
-            places.insert(*key, if is_new { *key } else { self.copy_entry(draft, *key)? });
+            let is_new = draft.is_fresh(self.start * self.block + key.0.byte_offset(self.block));
+            places.insert(*key, if is_new { key.0 } else { self.copy_entry(draft, key.0)? });
         }
         for (key, place) in &places {
             let directory = self.load(draft, *key)?;
             let mut staying = Vec::new();
             let folders = |item: &&mut Item| item.is_folder && item.characteristics() & FID_DELETED == 0;
             for item in directory.items.iter_mut().filter(folders) {
-                match places.get(&item.icb) {
+                match places.get(&Key(item.icb)) {
                     Some(block) => item.lead_to(*block),
                     None => staying.push(item.icb),
                 }
@@ -58,7 +64,7 @@ impl UdfTree {
             self.move_file_set(draft, root)?;
             self.rewrite_integrity(draft, None)?;
             // Whatever is read from now on is read from its new place.
-            self.root = root;
+            self.root = Key(root);
             self.directories.clear();
         }
         (self.more_files, self.more_folders) = (0, 0);
@@ -68,8 +74,8 @@ impl UdfTree {
     pub(in crate::touchup) fn write_directory(
         &mut self,
         draft: &mut Draft,
-        key: u32,
-        place: u32,
+        key: Key,
+        place: BlockNumber,
     ) -> Result<()> {
         let offset = draft.end().next_multiple_of(self.alignment());
         let first = self.block_of(offset)?;
@@ -78,7 +84,7 @@ impl UdfTree {
         let items: Vec<Vec<u8>> = directory.items.iter().map(|item| item.raw.clone()).collect();
         let mut bytes = Vec::new();
         for mut raw in items {
-            let at = first + (bytes.len() as u64 / self.block) as u32;
+            let at = first.after((bytes.len() as u64 / self.block) as u32);
             let covered = raw.len() - 16;
             self.seal(&mut raw, TAG_FILE_IDENTIFIER, at, covered);
             bytes.extend(raw);
@@ -89,7 +95,12 @@ impl UdfTree {
     }
 
     /// Lets the directory at `child`, which stays where it is, say where its parent is.
-    pub(in crate::touchup) fn set_parent(&self, draft: &mut Draft, child: u32, parent: u32) -> Result<()> {
+    pub(in crate::touchup) fn set_parent(
+        &self,
+        draft: &mut Draft,
+        child: BlockNumber,
+        parent: BlockNumber,
+    ) -> Result<()> {
         let file = self.icb(draft, child)?;
         let Some(at) = file.extents(draft, &self.maps, self.block)?.first().and_then(|extent| extent.offset)
         else {
@@ -102,7 +113,7 @@ impl UdfTree {
         if fid.characteristics & FID_PARENT == 0 || fid.identifier_length != 0 {
             return Ok(());
         }
-        fid.icb.location.block = parent.into();
+        fid.icb.location.block = parent.0.into();
         Self::seal_as(&mut raw, &tag);
         draft.write_early(at, &raw[..size_of::<FileIdentifier>()])?;
         // Where the directory's bytes stand in its file entry, the entry's own checksum covers them.
@@ -117,7 +128,7 @@ impl UdfTree {
 
     /// Copies the file set's descriptors into fresh space, lets them begin with the root at block `root`, and lets
     /// the logical volume begin with them.
-    pub(in crate::touchup) fn move_file_set(&self, draft: &mut Draft, root: u32) -> Result<()> {
+    pub(in crate::touchup) fn move_file_set(&self, draft: &mut Draft, root: BlockNumber) -> Result<()> {
         let mut place = None;
         self.for_each_descriptor(draft, TAG_LOGICAL_VOLUME, &mut |draft, raw| {
             let Ok((volume, _)) = LogicalVolume::mut_from_prefix(raw) else { return Ok(()) };
@@ -126,7 +137,7 @@ impl UdfTree {
                 None => self.copy_file_set(draft, volume.contents_use, root)?,
             };
             place = Some(at);
-            volume.contents_use.location.block = at.into();
+            volume.contents_use.location.block = at.0.into();
             Ok(())
         })
     }
@@ -135,8 +146,8 @@ impl UdfTree {
         &self,
         draft: &mut Draft,
         extent: LongAd,
-        root: u32,
-    ) -> Result<u32> {
+        root: BlockNumber,
+    ) -> Result<BlockNumber> {
         let blocks = u64::from(extent.length.get() & 0x3FFF_FFFF).div_ceil(self.block).clamp(1, MAX_FILE_SET);
         let at = locate(&self.maps, self.block, extent.location, blocks * self.block, 0, draft.len())?;
         let mut bytes = read_vec(draft, at, blocks * self.block, 1 << 20, "file set")?;
@@ -146,10 +157,10 @@ impl UdfTree {
             if tag.identifier.get() == TAG_FILE_SET
                 && let Ok((set, _)) = FileSet::mut_from_prefix(raw)
             {
-                set.root.location.block = root.into();
+                set.root.location.block = root.0.into();
             }
-            let location = self.block_of(place)? + number as u32;
-            Self::seal_as(raw, &Tag { location: location.into(), ..tag });
+            let location = self.block_of(place)?.after(number as u32);
+            Self::seal_as(raw, &Tag { location: location.0.into(), ..tag });
         }
         draft.append(Fresh::Bytes(bytes), self.alignment());
         self.block_of(place)
@@ -224,14 +235,14 @@ impl UdfTree {
         let blocks = self.block_of(len)?;
         self.for_each_descriptor(draft, TAG_PARTITION, &mut |_, raw| {
             if let Ok((partition, _)) = Partition::mut_from_prefix(raw) {
-                partition.length = blocks.into();
+                partition.length = blocks.0.into();
                 // A finished disc: nothing shall write to it by tables of free space that end too early.
                 partition.access_type = 1.into();
                 partition.contents_use = [0; 128];
             }
             Ok(())
         })?;
-        self.rewrite_integrity(draft, Some(blocks))?;
+        self.rewrite_integrity(draft, Some(blocks.0))?;
         let mut anchor = read_vec(draft, self.frame.anchor_at, 512, 512, "anchor")?;
         let tag = check_tag(&anchor, self.frame.anchor_at, None)?;
         let last = u32::try_from(len / self.block - 1).unwrap_or(u32::MAX);

@@ -9,16 +9,18 @@ mod flush;
 
 use super::commit::Ending;
 use super::draft::Draft;
-use super::tree::{self, Extent, Format};
+use super::tree::{self, Extent, Format, Key};
 use super::{SECTOR, Target};
 use crate::TreeKind;
+use crate::udf::address::{Map, check_tag, locate};
 use crate::udf::allocation::IcbFile;
 use crate::udf::cs0;
 use crate::udf::layout::{
     FID_DELETED, FID_DIRECTORY, FID_PARENT, FILE_TYPE_DIRECTORY, FILE_TYPE_LINK, FileIdentifier, LbAddr,
     TAG_FILE_IDENTIFIER, Tag,
 };
-use crate::udf::volume::{Frame, Map, Volume, check_tag, is_announced, locate};
+use crate::udf::volume::{Frame, Volume, is_announced};
+use crate::units::BlockNumber;
 use neat_content::{Error, ReadAt, Result, Timestamp, fold_case, read_vec};
 use std::{
     collections::{BTreeMap, HashSet},
@@ -45,7 +47,7 @@ pub(super) struct Item {
     name: String,
     is_folder: bool,
     /// Block of the file entry.
-    icb: u32,
+    icb: BlockNumber,
     /// The whole descriptor with its padding.
     raw: Vec<u8>,
 }
@@ -64,10 +66,10 @@ impl Item {
     fn is_shown(&self) -> bool {
         self.characteristics() & (FID_PARENT | FID_DELETED) == 0
     }
-    fn lead_to(&mut self, icb: u32) {
+    fn lead_to(&mut self, icb: BlockNumber) {
         self.icb = icb;
         if let Ok((fid, _)) = FileIdentifier::mut_from_prefix(&mut self.raw) {
-            fid.icb.location.block = icb.into();
+            fid.icb.location.block = icb.0.into();
         }
     }
     fn characteristics(&self) -> u8 {
@@ -78,7 +80,7 @@ impl Item {
 /// A directory in memory.
 struct Directory {
     /// The parent's key; the root is its own.
-    parent: u32,
+    parent: Key,
     items: Vec<Item>,
     changed: bool,
     /// How many folders more or fewer it has than its file entry's count of names says.
@@ -90,12 +92,11 @@ pub(super) struct UdfTree {
     block: u64,
     start: u64,
     maps: Vec<Map>,
-    root: u32,
+    root: Key,
     frame: Frame,
     /// Version and serial number of descriptor tags.
     tag: (u16, u16),
-    /// By the block of the file entry.
-    directories: BTreeMap<u32, Directory>,
+    directories: BTreeMap<Key, Directory>,
     next_unique: u64,
     more_files: i64,
     more_folders: i64,
@@ -118,7 +119,7 @@ pub(super) fn open(draft: &Draft) -> Result<Option<UdfTree>> {
         block: volume.block_size,
         start,
         maps,
-        root: volume.root.block.get(),
+        root: Key(BlockNumber(volume.root.block.get())),
         frame: volume.frame,
         tag: (2, 0),
         directories: BTreeMap::new(),
@@ -126,7 +127,7 @@ pub(super) fn open(draft: &Draft) -> Result<Option<UdfTree>> {
         more_files: 0,
         more_folders: 0,
     };
-    let (raw, _) = tree.entry(draft, tree.root)?;
+    let (raw, _) = tree.entry(draft, tree.root.0)?;
     if let Ok((tag, _)) = Tag::read_from_prefix(&raw) {
         tree.tag = (tag.descriptor_version.get(), tag.serial_number.get());
     }
@@ -138,23 +139,23 @@ pub(super) fn open(draft: &Draft) -> Result<Option<UdfTree>> {
 }
 
 impl UdfTree {
-    fn icb(&self, draft: &Draft, block: u32) -> Result<IcbFile> {
-        let address = LbAddr { block: block.into(), partition: 0.into() };
+    fn icb(&self, draft: &Draft, block: BlockNumber) -> Result<IcbFile> {
+        let address = LbAddr { block: block.0.into(), partition: 0.into() };
         IcbFile::read(draft, &self.maps, self.block, address, 0)
     }
 
     /// A file entry's block and where it lies.
-    fn entry(&self, draft: &Draft, block: u32) -> Result<(Vec<u8>, u64)> {
-        let address = LbAddr { block: block.into(), partition: 0.into() };
+    fn entry(&self, draft: &Draft, block: BlockNumber) -> Result<(Vec<u8>, u64)> {
+        let address = LbAddr { block: block.0.into(), partition: 0.into() };
         let at = locate(&self.maps, self.block, address, self.block, 0, draft.len())?;
         let raw = read_vec(draft, at, self.block, 4096, "file entry")?;
         check_tag(&raw, at, None)?;
         Ok((raw, at))
     }
 
-    fn block_of(&self, offset: u64) -> Result<u32> {
+    fn block_of(&self, offset: u64) -> Result<BlockNumber> {
         let block = (offset / self.block).saturating_sub(self.start);
-        u32::try_from(block).map_err(|_| Error::Limit {
+        u32::try_from(block).map(BlockNumber).map_err(|_| Error::Limit {
             what: "size in blocks of a UDF partition".into(),
             offset,
             limit: u32::MAX.into(),
@@ -166,17 +167,12 @@ impl UdfTree {
         self.block.max(SECTOR)
     }
 
-    fn load(&mut self, draft: &Draft, block: u32) -> Result<&mut Directory> {
-        if !self.directories.contains_key(&block) {
-            let file = self.icb(draft, block)?;
+    fn load(&mut self, draft: &Draft, key: Key) -> Result<&mut Directory> {
+        let at = key.0.byte_offset(self.block);
+        if !self.directories.contains_key(&key) {
+            let file = self.icb(draft, key.0)?;
             if file.file_type != FILE_TYPE_DIRECTORY {
-                return Err(Error::bad_field(
-                    "IcbTag",
-                    "file_type",
-                    u64::from(block) * self.block,
-                    "a directory",
-                    file.file_type,
-                ));
+                return Err(Error::bad_field("IcbTag", "file_type", at, "a directory", file.file_type));
             }
             if file.len > MAX_DIRECTORY_LEN {
                 let (limit, found) = (MAX_DIRECTORY_LEN, file.len);
@@ -198,12 +194,11 @@ impl UdfTree {
             }
             let items = parse(&bytes)?;
             let parent = items.iter().find(|item| item.characteristics() & FID_PARENT != 0);
-            let parent = parent.map_or(self.root, |item| item.icb);
-            self.directories.insert(block, Directory { parent, items, changed: false, more_folders: 0 });
+            let parent = parent.map_or(self.root, |item| Key(item.icb));
+            self.directories.insert(key, Directory { parent, items, changed: false, more_folders: 0 });
         }
-        let at = u64::from(block) * self.block;
         self.directories
-            .get_mut(&block)
+            .get_mut(&key)
             .ok_or_else(|| Error::bad_field("FileEntry", "block", at, "a directory", "none"))
     }
 
@@ -213,7 +208,14 @@ impl UdfTree {
         Ok(extents.first().and_then(|extent| extent.offset))
     }
 
-    fn add_item(&mut self, draft: &Draft, key: u32, name: &str, is_folder: bool, icb: u32) -> Result<()> {
+    fn add_item(
+        &mut self,
+        draft: &Draft,
+        key: Key,
+        name: &str,
+        is_folder: bool,
+        icb: BlockNumber,
+    ) -> Result<()> {
         let characteristics = if is_folder { FID_DIRECTORY } else { 0 };
         let raw = self.identifier(name, characteristics, icb, self.next_unique - 1);
         let directory = self.load(draft, key)?;
@@ -233,7 +235,7 @@ impl UdfTree {
         let mut pending = vec![item.icb];
         while let Some(key) = pending.pop() {
             folders += 1;
-            for child in self.items(draft, key)? {
+            for child in self.items(draft, Key(key))? {
                 if !child.is_folder {
                     files += 1;
                 } else if seen.insert(child.icb) {
@@ -256,25 +258,25 @@ impl Format for UdfTree {
         TreeKind::Udf
     }
 
-    fn root(&self) -> u32 {
+    fn root(&self) -> Key {
         self.root
     }
 
     /// What the directory shows.
-    fn items(&mut self, draft: &Draft, key: u32) -> Result<Vec<Item>> {
+    fn items(&mut self, draft: &Draft, key: Key) -> Result<Vec<Item>> {
         Ok(self.load(draft, key)?.items.iter().filter(|item| item.is_shown()).cloned().collect())
     }
 
     /// The item called `name`, or called so in another case.
-    fn find(&mut self, draft: &Draft, key: u32, name: &str, _: &Target) -> Result<Option<Item>> {
+    fn find(&mut self, draft: &Draft, key: Key, name: &str, _: &Target) -> Result<Option<Item>> {
         let items = self.items(draft, key)?;
         let folded = fold_case(name);
         let exact = items.iter().find(|item| item.name == name);
         Ok(exact.or_else(|| items.iter().find(|item| fold_case(&item.name) == folded)).cloned())
     }
 
-    fn enter(&mut self, _: &Draft, _: u32, item: &Item) -> Result<u32> {
-        Ok(item.icb)
+    fn enter(&mut self, _: &Draft, _: Key, item: &Item) -> Result<Key> {
+        Ok(Key(item.icb))
     }
 
     fn extent(&self, draft: &Draft, item: &Item) -> Result<Option<Extent>> {
@@ -288,11 +290,12 @@ impl Format for UdfTree {
     }
 
     /// An empty folder `name` in directory `parent`; gives its key.
-    fn make_folder(&mut self, draft: &mut Draft, parent: u32, name: &str, time: Timestamp) -> Result<u32> {
-        let key = self.add_entry(draft, true, time)?;
-        self.add_item(draft, parent, name, true, key)?;
-        let raw = self.identifier("", FID_DIRECTORY | FID_PARENT, parent, 0);
-        let items = vec![Item { name: String::new(), is_folder: true, icb: parent, raw }];
+    fn make_folder(&mut self, draft: &mut Draft, parent: Key, name: &str, time: Timestamp) -> Result<Key> {
+        let icb = self.add_entry(draft, true, time)?;
+        let key = Key(icb);
+        self.add_item(draft, parent, name, true, icb)?;
+        let raw = self.identifier("", FID_DIRECTORY | FID_PARENT, parent.0, 0);
+        let items = vec![Item { name: String::new(), is_folder: true, icb: parent.0, raw }];
         self.directories.insert(key, Directory { parent, items, changed: true, more_folders: 0 });
         self.more_folders += 1;
         Ok(key)
@@ -302,7 +305,7 @@ impl Format for UdfTree {
     fn put(
         &mut self,
         draft: &mut Draft,
-        key: u32,
+        key: Key,
         name: &str,
         existing: Option<&Item>,
         extent: Extent,
@@ -334,7 +337,7 @@ impl Format for UdfTree {
     }
 
     /// Takes `item` out of directory `key`; gives its descriptor.
-    fn remove(&mut self, draft: &Draft, key: u32, item: &Item) -> Result<Vec<Vec<u8>>> {
+    fn remove(&mut self, draft: &Draft, key: Key, item: &Item) -> Result<Vec<Vec<u8>>> {
         let (files, folders) = self.count(draft, item)?;
         let directory = self.load(draft, key)?;
         directory.items.retain(|other| other.raw != item.raw);
@@ -345,12 +348,12 @@ impl Format for UdfTree {
         // One that was made in this run has no tag yet.
         let mut raw = item.raw.clone();
         let covered = raw.len() - 16;
-        self.seal(&mut raw, TAG_FILE_IDENTIFIER, 0, covered);
+        self.seal(&mut raw, TAG_FILE_IDENTIFIER, BlockNumber::default(), covered);
         Ok(vec![raw])
     }
 
     /// Brings descriptors back that [`Format::remove`] gave.
-    fn bring_back(&mut self, draft: &mut Draft, key: u32, entries: Vec<Vec<u8>>) -> Result<()> {
+    fn bring_back(&mut self, draft: &mut Draft, key: Key, entries: Vec<Vec<u8>>) -> Result<()> {
         for item in parse(&entries.concat())? {
             let (files, folders) = self.count(draft, &item)?;
             self.more_files += files;
@@ -414,7 +417,7 @@ fn parse(bytes: &[u8]) -> Result<Vec<Item>> {
         items.push(Item {
             name: cs0::decode(name).unwrap_or_default(),
             is_folder: fid.characteristics & FID_DIRECTORY != 0,
-            icb: fid.icb.location.block.get(),
+            icb: BlockNumber(fid.icb.location.block.get()),
             raw: bytes[at..end].to_vec(),
         });
         at = end;
