@@ -1,7 +1,7 @@
 //! What an edition of Quay OS 7 is made of, as files.
 
-use crate::{system::put, words};
-use neat_content::{Result, Tree};
+use crate::{RELEASED, words};
+use neat_content::{Content, Meta, Result, Tree};
 
 /// An app: name, title, what it needs, KiB.
 pub(crate) const APPS: [(&str, &str, &[&str], usize); 11] = [
@@ -147,4 +147,9 @@ pub(crate) fn driver_inf(name: &str, class: &str, title: &str, id: &str) -> Stri
         "; {title}\r\n[Version]\r\nSignature = \"$WINDOWS NT$\"\r\nClass = {class}\r\nClassGuid = {{4d36e96a-0000-4000-8000-{:012}}}\r\nProvider = %maker%\r\nDriverVer = 03/02/2026, 7.0.7042.0\r\n\r\n[Manufacturer]\r\n%maker% = Models, NTamd64\r\n\r\n[Models.NTamd64]\r\n%title% = Install, {id}\r\n\r\n[Install.NTamd64]\r\nCopyFiles = @{name}.sys\r\n\r\n[SourceDisksNames]\r\n1 = %title%\r\n\r\n[SourceDisksFiles]\r\n{name}.sys = 1\r\n\r\n[Strings]\r\nmaker = \"Brackwater Ferries\"\r\ntitle = \"{title}\"\r\n",
         class.len() * 1_000_003
     )
+}
+
+/// A file of the system with these bytes.
+pub(crate) fn put(tree: &mut Tree, path: &str, bytes: Vec<u8>) -> Result<()> {
+    tree.put_file(path, Content::from_bytes(bytes), Meta::at(RELEASED)).map(drop)
 }

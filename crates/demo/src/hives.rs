@@ -1,9 +1,8 @@
 //! The registry of Quay OS 7.
 
 use crate::{
-    RELEASED,
+    BUILD, RELEASED,
     components::{APPS, DRIVERS, FONTS, PACKAGES, TASKS, full_name, record_name},
-    system::BUILD,
 };
 use neat_content::{Error, Result};
 use neat_image::Times;

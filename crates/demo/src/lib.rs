@@ -38,6 +38,8 @@ pub const MEDIA_NAME: &str = "quay-os-7.iso";
 pub const STACK_NAME: &str = "bridge.stack.toml";
 /// 2 March 2026, 08:00 UTC: the day Quay OS 7 was pressed.
 pub const RELEASED: Timestamp = Timestamp::from_seconds(1_772_438_400);
+/// Build number of Quay OS 7.
+const BUILD: u64 = 7042;
 
 /// The boot manager in the root of the media, made `len` bytes long (at least as long as its code): what it is started
 /// with on BIOS from a stick. It checks by a sum that all of it was loaded.

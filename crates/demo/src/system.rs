@@ -1,6 +1,10 @@
 //! Quay OS 7 itself: what its three editions and its setup environment consist of.
 
-use crate::{RELEASED, components, hives, words};
+use crate::{
+    BUILD, RELEASED,
+    components::{self, put},
+    hives, words,
+};
 use neat_content::{Content, Job, Meta, Result, Tree};
 use neat_image::{
     Compression, ImageDraft, Level, Method, Times, capture,
@@ -56,8 +60,6 @@ const EDITIONS: [(&str, &str, &str, &[&str]); 3] = [
         &["gauge-wall", "tide-tables", "tide-data", "shared-ui", "card-games"],
     ),
 ];
-
-pub(crate) const BUILD: u64 = 7042;
 
 /// `sources/install.wim`: the editions, which share most of their content.
 pub(crate) fn install_image(size: Size, job: &Job<'_>) -> Result<Content> {
@@ -126,10 +128,6 @@ fn system_element(word: &str) -> Element {
 
 fn new_tree() -> Tree {
     Tree::new(Meta::at(RELEASED))
-}
-
-pub(crate) fn put(tree: &mut Tree, path: &str, bytes: Vec<u8>) -> Result<()> {
-    tree.put_file(path, Content::from_bytes(bytes), Meta::at(RELEASED)).map(drop)
 }
 
 /// The files of an edition: a base that is the same everywhere, its components and its settings.

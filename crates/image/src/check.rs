@@ -2,7 +2,7 @@
 
 use crate::{
     BlobDigest, ImageFile, Packing, Stored,
-    pack::{thread_count, thread_failed},
+    threads::{thread_count, thread_failed},
     to_tree,
 };
 use neat_content::{Error, Event, Job, Result, damage_apart};

@@ -1,6 +1,6 @@
 //! The name of a blob.
 
-use crate::pack::{thread_count, thread_failed};
+use crate::threads::{thread_count, thread_failed};
 use neat_content::{Content, Job, Result};
 use sha1::Digest as _;
 use std::{

@@ -4,6 +4,7 @@ use crate::{
     BlobDigest, Method,
     codec::{Level, lzx, xpress},
     digest::BlobHasher,
+    threads::{thread_count, thread_failed},
 };
 use neat_content::{Error, Job, Result};
 use std::{
@@ -68,15 +69,6 @@ impl Encoder {
             Self::Lzx(encoder) => encoder.encode(raw, packed),
         }
     }
-}
-
-/// A number of threads: `wanted`, or as many as there are cores for 0.
-pub fn thread_count(wanted: usize) -> usize {
-    if wanted > 0 { wanted } else { std::thread::available_parallelism().map_or(1, std::num::NonZero::get) }
-}
-
-pub(crate) fn thread_failed() -> Error {
-    Error::internal("a thread failed")
 }
 
 /// A blob to be compressed.

@@ -23,6 +23,7 @@ mod schema;
 mod stick;
 mod stick_update;
 mod take;
+mod target;
 mod touchup;
 mod trial;
 mod unpack;

@@ -1,6 +1,6 @@
 //! `stick update`: only what differs.
 
-use super::stick::{Target, bytes_of, open};
+use super::target::{Target, bytes_of, open};
 use crate::{
     args::StickUpdateArgs,
     context::{Context, clock},

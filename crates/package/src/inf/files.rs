@@ -18,7 +18,15 @@ pub struct NeededFile {
 /// Sections of an install section that may copy files.
 const SUFFIXES: [&str; 4] = ["", ".CoInstallers", ".WDF", ".Components"];
 
-pub(super) fn needed(driver: &Driver, inf: &Inf, architecture: Architecture, tree: &Tree) -> Vec<NeededFile> {
+impl Driver {
+    /// The files that it needs on this architecture, and which of them are in `tree`, where the INF file lies at its
+    /// path.
+    pub fn files(&self, architecture: Architecture, tree: &Tree) -> Vec<NeededFile> {
+        needed(self, &self.inf, architecture, tree)
+    }
+}
+
+fn needed(driver: &Driver, inf: &Inf, architecture: Architecture, tree: &Tree) -> Vec<NeededFile> {
     let mut sources: BTreeMap<String, (String, usize)> = BTreeMap::new();
     let devices = driver.devices_for(architecture, None);
     let mut installs: BTreeSet<String> = devices.iter().map(|device| device.install.clone()).collect();

@@ -1,6 +1,6 @@
 //! What a driver serves: class, version, and for each architecture the devices.
 
-use super::{Inf, NeededFile, files};
+use super::Inf;
 use neat_content::{Error, Result, Tree};
 use serde::Serialize;
 
@@ -124,7 +124,7 @@ pub struct Driver {
     pub catalogues: Vec<String>,
     /// Devices of all architectures.
     pub devices: Vec<Device>,
-    inf: Inf,
+    pub(super) inf: Inf,
 }
 
 impl Driver {
@@ -191,12 +191,6 @@ impl Driver {
         let all: Vec<&Device> = self.devices.iter().filter(fits).collect();
         let best = all.iter().map(|device| device.target.version).max();
         all.into_iter().filter(|device| version.is_none() || Some(device.target.version) == best).collect()
-    }
-
-    /// The files that it needs on this architecture, and which of them are in `tree`, where the INF file lies at its
-    /// path.
-    pub fn files(&self, architecture: Architecture, tree: &Tree) -> Vec<NeededFile> {
-        files::needed(self, &self.inf, architecture, tree)
     }
 
     /// Whether a catalogue that it names lies beside it.
