@@ -189,6 +189,7 @@ impl Edition {
     /// Puts drivers into the edition's folder for them, and names their folders where the system searches.
     pub fn add_drivers(&mut self, prepared: &[PreparedDriver]) -> Result<Vec<Item>> {
         let layout = self.layout_for("drivers")?;
+        let layout = layout.section(layout.drivers.as_ref(), "drivers", "drivers")?;
         let mut items = Vec::new();
         let mut folders: Vec<String> = Vec::new();
         for driver in prepared {
@@ -215,11 +216,11 @@ impl Edition {
                 }
                 self.record.drivers.retain(|own| own != known);
             }
-            let mut folder = format!("{}/{stem}", layout.drivers.added);
+            let mut folder = format!("{}/{stem}", layout.added);
             let mut count = 1;
             while self.files.find(&folder).is_some() {
                 count += 1;
-                folder = format!("{}/{stem}-{count}", layout.drivers.added);
+                folder = format!("{}/{stem}-{count}", layout.added);
             }
             let mut bytes = 0;
             for file in &driver.files {
@@ -260,7 +261,8 @@ impl Edition {
             return Ok(());
         }
         let layout = self.layout_for("drivers")?;
-        let key = &layout.drivers.search_key;
+        let layout = layout.section(layout.drivers.as_ref(), "drivers", "drivers")?;
+        let key = &layout.search_key;
         let Some(hive) = self.hive(HiveRole::Software) else {
             return Err(Error::request(
                 format!(
@@ -271,19 +273,16 @@ impl Edition {
                 "name a layout that says where it is",
             ));
         };
-        let before = hive.text_at(key, &layout.drivers.search_value).filter(|text| !text.is_empty());
-        let mut parts: Vec<String> = before
-            .unwrap_or_else(|| layout.drivers.search_default.clone())
-            .split(';')
-            .map(str::to_owned)
-            .collect();
+        let before = hive.text_at(key, &layout.search_value).filter(|text| !text.is_empty());
+        let mut parts: Vec<String> =
+            before.unwrap_or_else(|| layout.search_default.clone()).split(';').map(str::to_owned).collect();
         for folder in folders {
             let path = format!("%SystemDrive%\\{}", folder.replace('/', "\\"));
             if !parts.iter().any(|part| part.eq_ignore_ascii_case(&path)) {
                 parts.push(path);
             }
         }
-        let name = layout.drivers.search_value.clone();
+        let name = layout.search_value.clone();
         let hive = self.hive_mut(HiveRole::Software)?;
         let id = hive.create(key).map_err(|error| bad_name(key, error))?;
         hive.set(id, &name, ValueKind::EXPANDED, &text_data(&parts.join(";")))

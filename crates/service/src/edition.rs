@@ -126,7 +126,8 @@ impl Edition {
     }
 
     fn record_path(&self) -> Option<String> {
-        self.layout.as_ref().map(|layout| self.place(&layout.record.file))
+        let record = self.layout.as_ref()?.record.as_ref()?;
+        Some(self.place(&record.file))
     }
 
     /// A path of the layout in this edition.

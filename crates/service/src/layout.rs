@@ -12,7 +12,8 @@ const COMMON: &str = include_str!("../layouts/common.toml");
 /// Largest layout or catalogue that is read, in bytes.
 pub(crate) const LARGEST_TEXT: u64 = 8 << 20;
 
-/// A layout. Paths are from the edition's root, and `{root}` in them stands for the folder of the system.
+/// A layout. Paths are from the edition's root, and `{root}` in them stands for the folder of the system. A section
+/// that is not there means that such systems have nothing of the kind.
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Layout {
@@ -23,33 +24,34 @@ pub struct Layout {
     /// The edition has this layout when this file is there.
     pub recognised_by: String,
     /// Files of the hives, by the word of their role.
+    #[serde(default)]
     pub hives: BTreeMap<String, String>,
     /// Provisioned apps.
-    pub apps: AppsLayout,
+    pub apps: Option<AppsLayout>,
     /// Package records and optional features.
-    pub packages: PackagesLayout,
+    pub packages: Option<PackagesLayout>,
     /// Driver packages.
-    pub drivers: DriversLayout,
+    pub drivers: Option<DriversLayout>,
     /// Services.
-    pub services: KeyLayout,
+    pub services: Option<KeyLayout>,
     /// Scheduled tasks.
-    pub tasks: TasksLayout,
+    pub tasks: Option<TasksLayout>,
     /// Languages.
-    pub languages: LanguagesLayout,
+    pub languages: Option<LanguagesLayout>,
     /// Fonts.
-    pub fonts: FontsLayout,
+    pub fonts: Option<FontsLayout>,
     /// Screensavers.
-    pub screensavers: EndingLayout,
+    pub screensavers: Option<EndingLayout>,
     /// Wallpapers.
-    pub wallpapers: FolderLayout,
+    pub wallpapers: Option<FolderLayout>,
     /// Information about the company.
-    pub company: CompanyLayout,
+    pub company: Option<CompanyLayout>,
     /// Desktop of new accounts.
-    pub desktop: DesktopLayout,
+    pub desktop: Option<DesktopLayout>,
     /// Work that is done once on the installed system.
-    pub run_once: RunOnceLayout,
+    pub run_once: Option<RunOnceLayout>,
     /// The record of what builds did.
-    pub record: RecordLayout,
+    pub record: Option<RecordLayout>,
 }
 
 /// `[apps]`
@@ -140,6 +142,13 @@ pub struct LanguagesLayout {
     pub region: Vec<ValueLayout>,
     /// Keys whose numbered values are keyboards.
     pub input: Vec<ValueLayout>,
+}
+
+impl LanguagesLayout {
+    fn values(&self) -> impl Iterator<Item = &ValueLayout> {
+        let lists = self.interface.iter().chain(&self.region).chain(&self.input);
+        lists.chain([&self.system_default])
+    }
 }
 
 /// A value of the registry.
@@ -239,12 +248,24 @@ impl Layout {
         for word in layout.hives.keys() {
             role(word)?;
         }
-        let values = layout.languages.interface.iter().chain(&layout.languages.region);
-        let values = values.chain(&layout.languages.input).chain(&layout.desktop.wallpaper);
-        for value in values.chain([&layout.languages.system_default]) {
+        let wallpaper = layout.desktop.iter().flat_map(|desktop| &desktop.wallpaper);
+        for value in layout.languages.iter().flat_map(LanguagesLayout::values).chain(wallpaper) {
             role(&value.hive)?;
         }
         Ok(layout)
+    }
+
+    /// A section of this layout, which `what` needs.
+    ///
+    /// # Errors
+    /// `Request` when the layout has no such section.
+    pub fn section<'a, T>(&self, section: Option<&'a T>, word: &str, what: &str) -> Result<&'a T> {
+        section.ok_or_else(|| {
+            Error::request(
+                format!("{what}: systems of the layout {} have nothing of the kind", self.name),
+                format!("if they have, say in the layout's [{word}] where it lies"),
+            )
+        })
     }
 
     /// Reads the layout in a file.

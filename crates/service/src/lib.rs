@@ -11,7 +11,7 @@ mod drivers;
 mod edition;
 mod files;
 mod inventory;
-mod layout;
+pub mod layout;
 pub mod pattern;
 mod record;
 mod removal;

@@ -144,7 +144,9 @@ impl Removal {
     }
 
     fn not_again(&self, edition: &mut Edition, inventory: &Inventory) -> Result<()> {
-        let Some(layout) = edition.layout.clone() else { return Ok(()) };
+        let Some(apps) = edition.layout.as_ref().and_then(|layout| layout.apps.clone()) else {
+            return Ok(());
+        };
         for id in self.goes.keys().filter(|id| id.starts_with("app/")) {
             let keys =
                 inventory.components.get(id).map(|component| component.keys.as_slice()).unwrap_or_default();
@@ -157,7 +159,7 @@ impl Removal {
                 })
                 .collect();
             for family in families {
-                let path = format!("{}\\{family}", layout.apps.not_again);
+                let path = format!("{}\\{family}", apps.not_again);
                 let hive = edition.hive_mut(neat_registry::HiveRole::Software)?;
                 hive.create(&path).map_err(|error| crate::settings::bad_name(&path, error))?;
             }

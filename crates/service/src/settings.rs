@@ -134,6 +134,7 @@ impl Edition {
     /// Sets the start type of a service: `boot`, `system`, `automatic`, `manual` or `disabled`.
     pub fn set_service(&mut self, name: &str, start: &str) -> Result<Item> {
         let layout = self.layout_for("a service")?;
+        let services = layout.section(layout.services.as_ref(), "services", "a service")?;
         let Some((word, number)) = START_TYPES.iter().find(|(word, _)| *word == start) else {
             let words: Vec<&str> = START_TYPES.iter().map(|(word, _)| *word).collect();
             return Err(Error::request(
@@ -141,7 +142,7 @@ impl Edition {
                 format!("write {}", words.join(", ")),
             ));
         };
-        let base = self.in_hive(HiveRole::System, &layout.services.keys);
+        let base = self.in_hive(HiveRole::System, &services.keys);
         let path = format!("{base}\\{name}");
         let Some(hive) = self.hive(HiveRole::System) else {
             return Ok(Item::refused("service", name, "the edition has no hive of the system"));
@@ -173,6 +174,7 @@ impl Edition {
     /// Switches an optional feature on or off.
     pub fn set_feature(&mut self, name: &str, on: bool, inventory: Option<&Inventory>) -> Result<Item> {
         let layout = self.layout_for("a feature")?;
+        let packages = layout.section(layout.packages.as_ref(), "packages", "a feature")?;
         let scanned;
         let inventory = if let Some(inventory) = inventory {
             inventory
@@ -193,10 +195,10 @@ impl Edition {
                 if near.is_empty() { String::new() } else { format!("; did you mean {}?", near.join(", ")) };
             return Ok(Item::refused("feature", name, format!("the edition has no such feature{hint}")));
         };
-        let wanted = if on { layout.packages.on } else { layout.packages.off };
+        let wanted = if on { packages.on } else { packages.off };
         let word = |on: bool| if on { "on" } else { "off" };
-        let is_on = self.hive(role).and_then(|hive| hive.number_at(&key, &value))
-            == Some(u64::from(layout.packages.on));
+        let is_on =
+            self.hive(role).and_then(|hive| hive.number_at(&key, &value)) == Some(u64::from(packages.on));
         if is_on == on {
             return Ok(Item::skipped("feature", id, format!("it is {} already", word(on))));
         }
@@ -228,6 +230,7 @@ impl Edition {
         keyboards: &[String],
     ) -> Result<Vec<Item>> {
         let layout = self.layout_for("languages")?;
+        let layout = layout.section(layout.languages.as_ref(), "languages", "languages")?;
         let mut lines = Vec::new();
         let own = self.languages();
         if !interface.is_empty()
@@ -240,9 +243,7 @@ impl Edition {
                 format!("the edition has {}; put the language in first", own.join(", ")),
             )]);
         }
-        for (language, values) in
-            [(interface, &layout.languages.interface), (region, &layout.languages.region)]
-        {
+        for (language, values) in [(interface, &layout.interface), (region, &layout.region)] {
             for value in values.iter().filter(|_| !language.is_empty()) {
                 let (kind, data) = match value.kind.as_str() {
                     "texts" => (ValueKind::TEXTS, texts_data(&[language])),
@@ -251,7 +252,7 @@ impl Edition {
                 lines.push((value, value.value.clone(), kind, data));
             }
         }
-        for value in &layout.languages.input {
+        for value in &layout.input {
             for (n, keyboard) in keyboards.iter().enumerate() {
                 lines.push((value, (n + 1).to_string(), ValueKind::TEXT, text_data(keyboard)));
             }
@@ -277,15 +278,17 @@ impl Edition {
         logo: Option<(&str, &Content)>,
     ) -> Result<Vec<Item>> {
         let layout = self.layout_for("the company")?;
-        let key = format!("{}\\{}", HiveRole::Software.root(), layout.company.key);
+        let company = layout.section(layout.company.as_ref(), "company", "the company")?;
+        let key = format!("{}\\{}", HiveRole::Software.root(), company.key);
         let mut values: Vec<(String, String)> =
             values.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
         let mut items = Vec::new();
         if let Some((name, content)) = logo {
             let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
-            let path = format!("{}.{ending}", self.place(&layout.company.logo));
+            let path = format!("{}.{ending}", self.place(&company.logo));
             items.push(self.put_picture(&path, content)?);
-            values.push(("Logo".into(), disk_path(&layout.run_once.disk, &path)));
+            let disk = layout.section(layout.run_once.as_ref(), "run_once", "the company's logo")?;
+            values.push(("Logo".into(), disk_path(&disk.disk, &path)));
         }
         let lines: Vec<RegLine> = values
             .into_iter()
@@ -302,15 +305,17 @@ impl Edition {
     /// Puts a picture among the wallpapers, and makes it that of new accounts.
     pub fn set_wallpaper(&mut self, name: &str, content: &Content) -> Result<Vec<Item>> {
         let layout = self.layout_for("a wallpaper")?;
-        let path = format!("{}/Company/{name}", self.place(&layout.wallpapers.folder));
+        let wallpapers = layout.section(layout.wallpapers.as_ref(), "wallpapers", "a wallpaper")?;
+        let desktop = layout.section(layout.desktop.as_ref(), "desktop", "a wallpaper")?;
+        let disk = layout.section(layout.run_once.as_ref(), "run_once", "a wallpaper")?;
+        let path = format!("{}/Company/{name}", self.place(&wallpapers.folder));
         let mut items = vec![self.put_picture(&path, content)?];
-        let lines: Vec<RegLine> = layout
-            .desktop
+        let lines: Vec<RegLine> = desktop
             .wallpaper
             .iter()
             .map(|value| {
                 let root = crate::layout::role(&value.hive).map_or("", HiveRole::root);
-                let data = text_data(&disk_path(&layout.run_once.disk, &path));
+                let data = text_data(&disk_path(&disk.disk, &path));
                 RegLine {
                     key: format!("{root}\\{}", value.key),
                     change: Change::Set { name: value.value.clone(), kind: ValueKind::TEXT, data },

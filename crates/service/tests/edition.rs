@@ -366,6 +366,52 @@ fn layouts_and_catalogues_of_other_versions_are_refused() {
     assert!(all.is_for("quay os") && all.is_for("") && !all.is_for("Other"));
 }
 
+#[test]
+fn a_layout_says_what_such_systems_have_and_the_rest_is_not_missed() {
+    let small = Layout::parse(
+        "format = 1\nname = \"little\"\nrecognised_by = \"{root}/System32/config/SOFTWARE\"\n\
+         [hives]\nsystem = \"{root}/System32/config/SYSTEM\"\n\
+         [screensavers]\nfolder = \"{root}/System32\"\nending = \".scr\"\n",
+    )
+    .unwrap();
+    let image = image(&[tree(&[])]);
+    let draft = Arc::new(ImageDraft::of(&image));
+    let mut edition = Edition::open(&draft, 1, &[Arc::new(small)], Times::at(NOW)).unwrap();
+    assert!(
+        edition.notes.is_empty(),
+        "hives that the layout does not name are not looked at: {:?}",
+        edition.notes
+    );
+    let inventory = Inventory::of(&edition, &[], &[]).unwrap();
+    let ids: Vec<&str> = inventory.components.keys().map(String::as_str).collect();
+    assert_eq!(ids, ["screensaver/one", "screensaver/two"]);
+
+    // What is asked for all the same is refused, with the section that would say where it lies.
+    let picture = Content::from_bytes(b"a picture".as_slice());
+    let refused = [
+        edition.set_service("Alpha", "disabled").unwrap_err(),
+        edition.set_feature("telex", true, None).unwrap_err(),
+        edition.set_languages("en-GB", "", &[]).unwrap_err(),
+        edition.set_company(&[("Manufacturer", "Brackwater Ferries")], None).unwrap_err(),
+        edition.set_wallpaper("pier.png", &picture).unwrap_err(),
+    ];
+    for (error, section) in refused.iter().zip(["services", "packages", "languages", "company", "wallpapers"])
+    {
+        assert_eq!(error.class(), Class::BadRequest);
+        let text = format!("{error} {:?}", error.hint());
+        assert!(text.contains("little") && text.contains(&format!("[{section}]")), "{text}");
+    }
+    let mut again = ImageDraft::of(&image);
+    edition.store(&mut again).unwrap();
+    let content = again.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
+    let after = ImageFile::open("again.wim", content).unwrap();
+    assert_eq!(
+        paths(&after.files(1).unwrap()),
+        paths(&image.files(1).unwrap()),
+        "no record where there is no place for one"
+    );
+}
+
 fn verdicts(items: &[neat_service::Item]) -> Vec<(Verdict, &str)> {
     items.iter().map(|item| (item.verdict, item.detail.as_str())).collect()
 }

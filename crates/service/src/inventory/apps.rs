@@ -1,7 +1,7 @@
 //! Provisioned apps: their folders and manifests, and their keys.
 
 use super::{Category, Inventory, slug};
-use crate::{Edition, Layout};
+use crate::{Edition, Layout, layout::AppsLayout};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::HiveRole;
@@ -19,9 +19,10 @@ struct Manifest {
 }
 
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
+    let Some(layout) = &layout.apps else { return Ok(()) };
     let folders: Vec<EntryId> = edition
         .files
-        .find(&edition.place(&layout.apps.folder))
+        .find(&edition.place(&layout.folder))
         .map(|id| edition.files.entry(id).children().to_vec())
         .unwrap_or_default();
     let mut full_names: Vec<(String, String)> = Vec::new();
@@ -41,7 +42,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
         full_names.push((full_name, component.id.clone()));
     }
     let Some(hive) = edition.hive(HiveRole::Software) else { return Ok(()) };
-    for key in &layout.apps.keys {
+    for key in &layout.keys {
         let Some(parent) = hive.find(key) else { continue };
         for child in hive.children(parent) {
             let full_name = hive.name(*child);
@@ -63,12 +64,12 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
 
 fn read(
     edition: &Edition,
-    layout: &Layout,
+    layout: &AppsLayout,
     folder: EntryId,
     inventory: &mut Inventory,
 ) -> Result<Option<Manifest>> {
     let base = edition.files.path(folder);
-    for path in &layout.apps.manifests {
+    for path in &layout.manifests {
         let path = format!("{base}/{path}");
         let Some(bytes) = edition.read(&path, LARGEST, "manifest of an app")? else { continue };
         match Element::parse(&Text::decode(&bytes).text) {

@@ -1,7 +1,7 @@
 //! Package records and the optional features in them.
 
 use super::{Category, Inventory, apps::local, apps::local_name, slug};
-use crate::{Edition, Layout, pattern};
+use crate::{Edition, Layout, layout::PackagesLayout, pattern};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::HiveRole;
@@ -25,10 +25,11 @@ struct Record {
 }
 
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
+    let Some(layout) = &layout.packages else { return Ok(()) };
     let records = read(edition, layout, inventory)?;
     let hive = edition.hive(HiveRole::Software);
     for record in records {
-        let key = format!("{}\\{}", layout.packages.keys, record.stem);
+        let key = format!("{}\\{}", layout.keys, record.stem);
         let has_key = hive.is_some_and(|hive| hive.find(&key).is_some());
         let payload: Vec<EntryId> =
             record.files.iter().flat_map(|path| pattern::find(&edition.files, path)).collect();
@@ -40,7 +41,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
         };
         let is_alone = ids.len() == 1;
         for (category, name) in ids {
-            let feature_key = format!("{key}\\{}", layout.packages.features);
+            let feature_key = format!("{key}\\{}", layout.features);
             let state = hive
                 .filter(|_| category == Category::Feature)
                 .and_then(|hive| hive.number_at(&feature_key, &name));
@@ -53,7 +54,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
             }
             component.version.clone_from(&record.version);
             if category == Category::Feature {
-                let is_on = state == Some(u64::from(layout.packages.on));
+                let is_on = state == Some(u64::from(layout.on));
                 component.state = if is_on { "on" } else { "off" }.into();
                 component.values.push((HiveRole::Software, feature_key, name.clone()));
             }
@@ -73,8 +74,8 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
     Ok(())
 }
 
-fn read(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<Vec<Record>> {
-    let Some(folder) = edition.files.find(&edition.place(&layout.packages.folder)) else {
+fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -> Result<Vec<Record>> {
+    let Some(folder) = edition.files.find(&edition.place(&layout.folder)) else {
         return Ok(Vec::new());
     };
     let children = edition.files.entry(folder).children();
@@ -82,9 +83,9 @@ fn read(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result
         children.iter().map(|id| (*id, edition.files.entry(*id).name.to_string())).collect();
     let mut records = Vec::new();
     for (id, name) in &names {
-        let Some(stem) = name.len().checked_sub(layout.packages.ending.len()).and_then(|at| {
+        let Some(stem) = name.len().checked_sub(layout.ending.len()).and_then(|at| {
             let ending = name.get(at..)?;
-            ending.eq_ignore_ascii_case(&layout.packages.ending).then(|| &name[..at])
+            ending.eq_ignore_ascii_case(&layout.ending).then(|| &name[..at])
         }) else {
             continue;
         };
@@ -100,7 +101,7 @@ fn read(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result
         let beside =
             names.iter().filter(|(_, other)| other.rsplit_once('.').is_some_and(|(other, _)| other == stem));
         let entries = beside.map(|(id, _)| *id).collect();
-        let features = format!("{}\\{stem}\\{}", layout.packages.keys, layout.packages.features);
+        let features = format!("{}\\{stem}\\{}", layout.keys, layout.features);
         let registered = |name: &str| {
             edition.hive(HiveRole::Software).is_some_and(|hive| hive.value_at(&features, name).is_some())
         };

@@ -34,7 +34,8 @@ fn is_language(name: &str) -> bool {
 }
 
 pub(super) fn languages(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
-    for folder in &layout.languages.folders {
+    let Some(layout) = &layout.languages else { return };
+    for folder in &layout.folders {
         for (id, name) in children(edition, folder) {
             if edition.files.entry(id).is_folder() && is_language(&name) {
                 inventory.entry(Category::Language, &name).entries.push(id);
@@ -42,7 +43,7 @@ pub(super) fn languages(edition: &Edition, layout: &Layout, inventory: &mut Inve
         }
     }
     if let Some(hive) = edition.hive(HiveRole::System) {
-        for key in &layout.languages.keys {
+        for key in &layout.keys {
             let key = hive.with_control_set(key);
             for child in hive.find(&key).map(|id| hive.children(id)).unwrap_or_default() {
                 let name = hive.name(*child);
@@ -58,12 +59,11 @@ pub(super) fn languages(edition: &Edition, layout: &Layout, inventory: &mut Inve
 }
 
 pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
+    let Some(layout) = &layout.drivers else { return Ok(()) };
     let mut found: Vec<(String, Vec<EntryId>, EntryId)> = Vec::new();
-    let copies: HashMap<String, EntryId> = children(edition, &layout.drivers.inf)
-        .into_iter()
-        .map(|(id, name)| (name.to_lowercase(), id))
-        .collect();
-    for (folder, _) in children(edition, &layout.drivers.store) {
+    let copies: HashMap<String, EntryId> =
+        children(edition, &layout.inf).into_iter().map(|(id, name)| (name.to_lowercase(), id)).collect();
+    for (folder, _) in children(edition, &layout.store) {
         let inside = edition.files.entry(folder).children().iter();
         let inf = inside
             .copied()
@@ -99,7 +99,7 @@ pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Invent
             component.description.clone_from(&driver.provider);
         }
         if let Some(hive) = edition.hive(HiveRole::System) {
-            for key in &layout.drivers.database {
+            for key in &layout.database {
                 let key = hive.with_control_set(&key.replace("{inf}", &name));
                 if hive.find(&key).is_some() {
                     component.keys.push((HiveRole::System, key));
@@ -115,8 +115,9 @@ pub(crate) const START_TYPES: [(&str, u32); 5] =
     [("boot", 0), ("system", 1), ("automatic", 2), ("manual", 3), ("disabled", 4)];
 
 pub(super) fn services(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
+    let Some(layout) = &layout.services else { return };
     let Some(hive) = edition.hive(HiveRole::System) else { return };
-    let base = hive.with_control_set(&layout.services.keys);
+    let base = hive.with_control_set(&layout.keys);
     let Some(parent) = hive.find(&base) else { return };
     // Members of a group, and how many services have each file.
     let mut groups: HashMap<String, Vec<String>> = HashMap::new();
@@ -187,7 +188,8 @@ fn image_path(edition: &Edition, text: Option<String>) -> Option<String> {
 }
 
 pub(super) fn tasks(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
-    let Some(folder) = edition.files.find(&edition.place(&layout.tasks.folder)) else { return };
+    let Some(layout) = &layout.tasks else { return };
+    let Some(folder) = edition.files.find(&edition.place(&layout.folder)) else { return };
     let steps: Vec<(EntryId, String)> = edition
         .files
         .walk_from(folder)
@@ -199,13 +201,13 @@ pub(super) fn tasks(edition: &Edition, layout: &Layout, inventory: &mut Inventor
         let component = inventory.entry(Category::Task, &path);
         component.entries.push(id);
         let Some(hive) = hive else { continue };
-        let key = format!("{}\\{}", layout.tasks.tree, path.replace('/', "\\"));
+        let key = format!("{}\\{}", layout.tree, path.replace('/', "\\"));
         if hive.find(&key).is_none() {
             continue;
         }
         component.keys.push((HiveRole::Software, key.clone()));
         if let Some(guid) = hive.text_at(&key, "Id") {
-            for parent in &layout.tasks.details {
+            for parent in &layout.details {
                 let detail = format!("{parent}\\{guid}");
                 if hive.find(&detail).is_some() {
                     component.keys.push((HiveRole::Software, detail));
@@ -216,9 +218,10 @@ pub(super) fn tasks(edition: &Edition, layout: &Layout, inventory: &mut Inventor
 }
 
 pub(super) fn fonts(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
+    let Some(layout) = &layout.fonts else { return };
     let hive = edition.hive(HiveRole::Software);
-    let registered = hive.and_then(|hive| Some((hive, hive.find(&layout.fonts.keys)?)));
-    for (id, name) in children(edition, &layout.fonts.folder) {
+    let registered = hive.and_then(|hive| Some((hive, hive.find(&layout.keys)?)));
+    for (id, name) in children(edition, &layout.folder) {
         if edition.files.entry(id).is_folder() {
             continue;
         }
@@ -229,27 +232,25 @@ pub(super) fn fonts(edition: &Edition, layout: &Layout, inventory: &mut Inventor
         for value in hive.values(key) {
             if text(hive.data(value)).eq_ignore_ascii_case(&name) {
                 component.title = hive.value_name(value);
-                component.values.push((
-                    HiveRole::Software,
-                    layout.fonts.keys.clone(),
-                    hive.value_name(value),
-                ));
+                component.values.push((HiveRole::Software, layout.keys.clone(), hive.value_name(value)));
             }
         }
     }
 }
 
 pub(super) fn screensavers(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
-    for (id, name) in children(edition, &layout.screensavers.folder) {
+    let Some(layout) = &layout.screensavers else { return };
+    for (id, name) in children(edition, &layout.folder) {
         let lower = name.to_lowercase();
-        if let Some(stem) = lower.strip_suffix(&layout.screensavers.ending) {
+        if let Some(stem) = lower.strip_suffix(&layout.ending) {
             inventory.entry(Category::Screensaver, stem).entries.push(id);
         }
     }
 }
 
 pub(super) fn wallpapers(edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
-    for (id, name) in children(edition, &layout.wallpapers.folder) {
+    let Some(layout) = &layout.wallpapers else { return };
+    for (id, name) in children(edition, &layout.folder) {
         let stem = if edition.files.entry(id).is_folder() {
             name.as_str()
         } else {

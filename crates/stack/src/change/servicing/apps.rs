@@ -7,7 +7,7 @@ use crate::{
 };
 use neat_content::{Content, Encoding, Error, NodeKind, Result};
 use neat_registry::{Change, HiveRole, RegLine, ValueKind, text_data};
-use neat_service::{Edition, Item, Layout};
+use neat_service::{Edition, Item, layout::RunOnceLayout};
 
 /// Folder on the installed disk.
 const FOLDER: &str = "NeatStack";
@@ -52,14 +52,13 @@ pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<I
         }
     }
     if stack.app.iter().any(|app| app.when == WhenValue::FirstSignIn) {
-        let layout = edition.layout_for("an application at the first sign-in")?;
-        let command = format!(
-            "cmd.exe /c \"{}\\{FOLDER}\\{}.cmd\"",
-            layout.run_once.disk,
-            WhenValue::FirstSignIn.script()
-        );
+        const WHAT: &str = "an application at the first sign-in";
+        let layout = edition.layout_for(WHAT)?;
+        let layout = layout.section(layout.run_once.as_ref(), "run_once", WHAT)?;
+        let command =
+            format!("cmd.exe /c \"{}\\{FOLDER}\\{}.cmd\"", layout.disk, WhenValue::FirstSignIn.script());
         let line = RegLine {
-            key: format!("{}\\{}", HiveRole::Software.root(), layout.run_once.first_sign_in),
+            key: format!("{}\\{}", HiveRole::Software.root(), layout.first_sign_in),
             change: Change::Set {
                 name: "!NeatStackApps".into(),
                 kind: ValueKind::TEXT,
@@ -75,7 +74,8 @@ pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<I
 /// Puts the applications and the scripts that run them on the media.
 pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> Result<()> {
     let Some(layout) = inputs.layouts.first().filter(|_| !stack.app.is_empty()) else { return Ok(()) };
-    let base = format!("{}/{FOLDER}", layout.run_once.media);
+    let layout = layout.section(layout.run_once.as_ref(), "run_once", "applications")?;
+    let base = format!("{}/{FOLDER}", layout.media);
     for (n, app) in stack.app.iter().enumerate() {
         let folder = format!("{base}/apps/{}", folder_of(n, app));
         let reason = "setup copies it to the installed disk, where it runs once";
@@ -119,8 +119,8 @@ pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> 
 }
 
 /// The script that runs the applications of one moment; nothing if there are none.
-fn script(stack: &StackFile, layout: &Layout, when: WhenValue) -> Option<String> {
-    let disk = &layout.run_once.disk;
+fn script(stack: &StackFile, layout: &RunOnceLayout, when: WhenValue) -> Option<String> {
+    let disk = &layout.disk;
     let mut lines = vec![
         "@echo off".to_owned(),
         "rem Installs applications once and notes what became of them.".to_owned(),
@@ -151,9 +151,9 @@ fn script(stack: &StackFile, layout: &Layout, when: WhenValue) -> Option<String>
 }
 
 /// Has the script at the end of setup call ours; what a media has there stays before it.
-fn call_at_setup_end(layout: &Layout, editor: &mut Editor) -> Result<()> {
-    let path = &layout.run_once.setup_end;
-    let call = format!("call {}\\{FOLDER}\\{}.cmd\r\n", layout.run_once.disk, WhenValue::SetupEnd.script());
+fn call_at_setup_end(layout: &RunOnceLayout, editor: &mut Editor) -> Result<()> {
+    let path = &layout.setup_end;
+    let call = format!("call {}\\{FOLDER}\\{}.cmd\r\n", layout.disk, WhenValue::SetupEnd.script());
     let before = editor.tree.find_ignoring_case(path).and_then(|id| editor.tree.node(id).content().cloned());
     let mut bytes = match before {
         Some(content) => content.to_vec(LARGEST_SCRIPT, "script at the end of setup")?,
