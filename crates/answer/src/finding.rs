@@ -1,9 +1,10 @@
 //! What there is to say about answers: findings, with the field or the line they belong to.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Gravity {
     /// Setup will stop, ask, or do something else than was meant.
@@ -13,7 +14,7 @@ pub enum Gravity {
 }
 
 /// Something found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Finding {
     /// How much it weighs.
     pub gravity: Gravity,

@@ -5,10 +5,11 @@ use crate::{
     model::Erases,
 };
 use neat_content::Result;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// The result of a check.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Report {
     /// The dialect; none for a model by itself.
     pub dialect: Option<Dialect>,

@@ -2,6 +2,7 @@
 
 use crate::{
     args::{ColorWhen, Global},
+    documents::Document,
     exit,
     show::{outside, style},
 };
@@ -113,7 +114,12 @@ impl Context {
     }
 
     /// Prints a JSON document.
-    pub(crate) fn print_json<T: serde::Serialize>(&self, value: &T) -> Result<()> {
+    pub(crate) fn print_json<T: Document>(&self, value: &T) -> Result<()> {
+        self.print_any_json(value)
+    }
+
+    /// Prints JSON that is no result, but a form: a schema.
+    pub(crate) fn print_any_json<T: serde::Serialize>(&self, value: &T) -> Result<()> {
         let text = serde_json::to_string_pretty(value)
             .map_err(|error| Error::internal(format!("the result cannot be written as JSON: {error}")))?;
         self.print(&format!("{}\n", outside::json(&text)))

@@ -3,7 +3,8 @@
 
 use crate::args::Cli;
 use clap::{Command, CommandFactory, Parser};
-use std::{fmt::Write as _, fs, path::PathBuf};
+use serde_json::Value;
+use std::{collections::BTreeSet, fmt::Write as _, fs, path::PathBuf};
 
 /// Columns of help in the reference.
 const WIDTH: usize = 100;
@@ -70,6 +71,87 @@ fn the_reference_of_commands_is_what_the_program_says() {
         "docs/commands.md is not what the program says (first: {differs:?}); \
          NEATSTACK_WRITE_DOCS=1 cargo test -p neatstack docs writes it anew"
     );
+}
+
+/// The keys of a document with their types, one in a line, as `plan.editions[].name: string`.
+fn keys(schema: &Value, root: &Value, path: &str, seen: &mut Vec<String>, out: &mut BTreeSet<String>) {
+    if let Some(name) = schema["$ref"].as_str().and_then(|name| name.strip_prefix("#/$defs/")) {
+        // A form that holds itself is described once.
+        if !seen.iter().any(|own| own == name) {
+            seen.push(name.to_owned());
+            keys(&root["$defs"][name], root, path, seen, out);
+            seen.pop();
+        }
+        return;
+    }
+    for form in ["anyOf", "oneOf", "allOf"].iter().filter_map(|word| schema[word].as_array()).flatten() {
+        keys(form, root, path, seen, out);
+    }
+    let kinds = match &schema["type"] {
+        Value::String(kind) => vec![kind.as_str()],
+        Value::Array(kinds) => kinds.iter().filter_map(Value::as_str).collect(),
+        _ => Vec::new(),
+    };
+    for kind in kinds {
+        out.insert(format!("{path}: {kind}"));
+    }
+    keys_below(schema, root, path, seen, out);
+}
+
+fn keys_below(schema: &Value, root: &Value, path: &str, seen: &mut Vec<String>, out: &mut BTreeSet<String>) {
+    for word in schema["enum"].as_array().into_iter().flatten().chain(schema.get("const")) {
+        out.insert(format!("{path} = {word}"));
+    }
+    for (name, below) in schema["properties"].as_object().into_iter().flatten() {
+        keys(below, root, &format!("{path}.{name}"), seen, out);
+    }
+    if schema["items"].is_object() {
+        keys(&schema["items"], root, &format!("{path}[]"), seen, out);
+    }
+    for below in schema["prefixItems"].as_array().into_iter().flatten() {
+        keys(below, root, &format!("{path}[]"), seen, out);
+    }
+    if schema["additionalProperties"].is_object() {
+        keys(&schema["additionalProperties"], root, &format!("{path}.*"), seen, out);
+    }
+}
+
+/// The contract with programs that read JSON: what is in the list stays.
+#[test]
+fn keys_of_json_documents_stay_and_are_in_the_page() {
+    let mut all = BTreeSet::new();
+    for own in crate::documents::ALL {
+        let schema = own.schema().to_value();
+        keys(&schema, &schema, own.word, &mut Vec::new(), &mut all);
+    }
+    let path = root().join("docs/json-keys.txt");
+    let text = all.iter().map(String::as_str).collect::<Vec<_>>().join("\n") + "\n";
+    if std::env::var_os("NEATSTACK_WRITE_DOCS").is_some() {
+        fs::write(&path, &text).unwrap();
+    }
+    let there = fs::read_to_string(&path).unwrap_or_default();
+    let gone: Vec<&str> = there.lines().filter(|line| !all.contains(*line)).collect();
+    assert!(gone.is_empty(), "keys of JSON documents changed or are gone: {gone:#?}");
+    assert!(
+        there == text,
+        "there are new keys; NEATSTACK_WRITE_DOCS=1 cargo test -p neatstack docs adds them to docs/json-keys.txt"
+    );
+    let page = fs::read_to_string(root().join("docs/json.md")).unwrap();
+    let in_page: BTreeSet<&str> = page.split('`').skip(1).step_by(2).collect();
+    for line in &all {
+        // The model of answers has a page of its own.
+        let Some((key, _)) = line
+            .split_once(": ")
+            .filter(|(key, _)| !key.contains(".model.") && !key.starts_with("answer-new"))
+        else {
+            continue;
+        };
+        let name = key.rsplit('.').next().unwrap_or(key).trim_end_matches("[]");
+        assert!(!key.contains('.') || name == "*" || in_page.contains(name), "{key} is not in docs/json.md");
+    }
+    for own in crate::documents::ALL {
+        assert!(page.contains(&format!("`{}`", own.word)), "the schema {} is not in docs/json.md", own.word);
+    }
 }
 
 /// A line of a shell as words; comments and redirections are left out.

@@ -2,6 +2,7 @@
 
 use crate::{
     advice,
+    show::build::ErrorView,
     show::{outside, style, wrapped},
 };
 use neat_content::{Class, Error};
@@ -31,8 +32,8 @@ pub(crate) fn report(error: &Error, json: bool) -> ExitCode {
     let (message, hint, code) = (error.to_string(), error.hint(), code(error.class()));
     let hint = advice::words(&hint);
     if json {
-        let document = serde_json::json!({ "error": message, "hint": hint, "exit_code": code });
-        complain_raw(&outside::json(&document.to_string()));
+        let document = ErrorView { error: message, hint: hint.into(), exit_code: code };
+        complain_json(&document);
         return ExitCode::from(code);
     }
     let heading = if error.class() == Class::Unsafe { "refused" } else { "error" };
@@ -51,13 +52,33 @@ pub(crate) fn usage(error: &clap::Error) -> ExitCode {
     let code = if error.use_stderr() { 2 } else { 0 };
     let is_hostile = std::env::args_os()
         .any(|argument| outside::line(&argument.to_string_lossy()) != argument.to_string_lossy());
-    if error.use_stderr() {
+    if error.use_stderr() && wants_json() {
+        complain_json(&usage_view(&text.to_string(), code));
+    } else if error.use_stderr() {
         let text = if is_hostile { outside::shown(&text.to_string()) } else { text.ansi().to_string() };
         let _ = write!(anstream::stderr(), "{text}");
     } else {
         let _ = write!(anstream::stdout(), "{}", text.ansi());
     }
     ExitCode::from(code)
+}
+
+/// Whether what cannot be parsed asks for JSON all the same.
+fn wants_json() -> bool {
+    std::env::args_os().skip(1).take_while(|argument| argument != "--").any(|argument| argument == "--json")
+}
+
+/// What is wrong with a command line: what the parser says first is the error, the rest what to do.
+fn usage_view(text: &str, exit_code: u8) -> ErrorView {
+    let text = text.trim_end().strip_prefix("error: ").unwrap_or(text);
+    let (error, rest) = text.split_once("\n\n").unwrap_or((text, ""));
+    let line = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    ErrorView { error: line(error), hint: line(rest), exit_code }
+}
+
+fn complain_json(document: &ErrorView) {
+    let text = serde_json::to_string(document).unwrap_or_default();
+    complain_raw(&outside::json(&text));
 }
 
 /// Says something on standard error, when somebody is there to hear it: a log that is full or closed stops no work.

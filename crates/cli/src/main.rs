@@ -11,6 +11,7 @@ mod commands;
 mod context;
 #[cfg(test)]
 mod docs;
+mod documents;
 mod exit;
 mod show;
 

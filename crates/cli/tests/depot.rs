@@ -58,6 +58,7 @@ impl Served {
             assert!(lines.read_line(&mut text).unwrap() > 0, "{text}");
         }
         let said: serde_json::Value = serde_json::from_str(&text).unwrap();
+        support::documents::validate("depot-serve", &said, &["depot", "serve"]);
         Self { child, url: said["url"].as_str().unwrap().to_owned() }
     }
 }

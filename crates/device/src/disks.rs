@@ -34,6 +34,7 @@ impl Default for Places {
 
 /// A disk.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Disk {
     /// Where it is, as in `/dev/sdb`; the name of a simulated one.
     pub path: PathBuf,

@@ -49,6 +49,7 @@ pub struct VolumeIdentity {
 
 /// In which form a media is there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum MediaForm {
     /// A folder of this machine.
@@ -63,6 +64,7 @@ pub enum MediaForm {
 
 /// A kind of tree that a media can carry.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TreeKind {
     /// A folder of this machine.
@@ -133,6 +135,7 @@ impl Platform {
 
 /// What the firmware shall present a boot image as (El Torito 1.0, 2.2).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Emulation {
     /// Loaded as it is.

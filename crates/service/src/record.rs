@@ -1,6 +1,7 @@
 //! What builds did to an edition: a small JSON file inside it.
 
 use neat_content::{Error, Result};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What `kind` in a record says.
@@ -8,7 +9,7 @@ pub const RECORD_KIND: &str = "neatstack-edition";
 const FORMAT: u32 = 1;
 
 /// What builds did to an edition.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct EditionRecord {
     /// [`RECORD_KIND`].
     pub kind: String,
@@ -46,7 +47,7 @@ impl Default for EditionRecord {
 }
 
 /// An update that went in.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RecordedUpdate {
     /// Id.
     pub id: String,
@@ -61,7 +62,7 @@ pub struct RecordedUpdate {
 }
 
 /// A driver that went in.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RecordedDriver {
     /// Name of the INF file.
     pub inf: String,

@@ -1,9 +1,10 @@
 //! What a step did, or would do, to an edition.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What became of an item.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// Done.
@@ -26,7 +27,7 @@ impl Verdict {
 }
 
 /// One item of a plan: a component, driver, update, setting, file or application.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Item {
     /// What sort of item: `remove`, `driver`, `update`, `setting`, `feature`, `service`, `file`, `app`, `language`.
     pub kind: &'static str,

@@ -6,11 +6,12 @@ use neat_image::{EntryId, ImageDraft, ImageFile, Times, is_image_file, open_path
 use neat_media::read;
 use neat_registry::{Hive, HiveRole, LARGEST, RegText, compare as compare_hives, is_hive};
 use neat_service::{Edition, Inventory, Layout};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::{collections::BTreeMap, path::Path, sync::Arc};
 
 /// A file that differs; bytes before and after, nothing where it is not there.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FileChange {
     /// Path.
     pub path: String,
@@ -21,7 +22,7 @@ pub struct FileChange {
 }
 
 /// What differs between two editions.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct EditionComparison {
     /// Name before.
     pub before: String,
@@ -49,7 +50,7 @@ impl EditionComparison {
 }
 
 /// What differs.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Comparison {
     /// `media`, `image-file` or `hive`.
     pub kind: &'static str,

@@ -28,6 +28,7 @@ use std::{path::Path, thread, time::Duration};
 
 /// How a media is attached to the machine.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Attached {
     /// In an optical drive.

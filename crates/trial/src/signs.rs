@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// How far a machine got.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Stage {
     /// The firmware found nothing that it could start.

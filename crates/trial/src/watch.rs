@@ -26,6 +26,7 @@ const AFTER_FAILURE: Duration = Duration::from_secs(8);
 
 /// Why a trial ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum End {
     /// The expected text came.
@@ -42,6 +43,7 @@ pub enum End {
 
 /// What one firmware made of the media.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Outcome {
     /// Which.
     pub firmware: Firmware,

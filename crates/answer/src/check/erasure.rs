@@ -1,9 +1,10 @@
 //! What a file erases.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What is erased without a question about the disk.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Erasure {
     /// Each thing that is erased.
     pub what: Vec<String>,

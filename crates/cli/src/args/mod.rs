@@ -50,7 +50,7 @@ pub(crate) use look::LookArgs;
 pub(crate) use master::{BootArgs, EmulationKind, JolietLimit, MasterArgs};
 pub(crate) use plan::PlanArgs;
 pub(crate) use repack::RepackArgs;
-pub(crate) use schema::{SchemaArgs, SchemaForm};
+pub(crate) use schema::{ReadForm, SchemaArgs, SchemaForm};
 pub(crate) use split::SplitArgs;
 pub(crate) use stick::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs, StickUpdateArgs};
 pub(crate) use take::TakeArgs;

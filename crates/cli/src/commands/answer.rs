@@ -18,7 +18,6 @@ use neat_answer::{
 use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, digest_of};
 use neat_media::read;
 use neat_stack::media_facts;
-use serde_json::json;
 use std::{
     io::{BufRead, IsTerminal, Write},
     path::{Path, PathBuf},
@@ -202,9 +201,11 @@ fn read_answers(args: &ReadArgs, context: &Context) -> Result<()> {
         sha256: digest_of(&Content::from_bytes(bytes_of(&args.file)?), DigestKind::Sha256, &context.job())?,
     });
     if context.json && args.output.output.is_none() {
-        return context.print_json(&json!({
-            "dialect": file.dialect.name(), "model": model, "findings": reading.findings,
-        }));
+        return context.print_json(&show::answer::ReadView {
+            dialect: file.dialect.name(),
+            model,
+            findings: reading.findings,
+        });
     }
     let text = format!("# Read from {}, {}.\n{}", args.file.display(), file.dialect.name(), model.to_toml()?);
     give(&text, &args.output, context)?;
@@ -346,7 +347,7 @@ fn change(
     write_file(target, &bytes, IfThere::replace(into.output.is_none()), true)?;
     let done = done(count);
     if context.json {
-        return context.print_json(&json!({ "file": target.display().to_string(), "done": done }));
+        return context.print_json(&show::answer::ChangedView { file: target.display().to_string(), done });
     }
     context.print_line(&format!("{done} in {}", target.display()))
 }
@@ -427,11 +428,12 @@ fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
         u8::from(reports.iter().any(|(_, report)| report.has_problems()))
     };
     if context.json {
-        let list: Vec<_> = reports
-            .iter()
-            .map(|(name, report)| json!({ "file": name, "report": report, "erases": report.erasure.line() }))
-            .collect();
-        context.print_json(&json!({ "checked": list, "exit_code": code }))?;
+        let checked = reports.into_iter().map(|(file, report)| show::answer::CheckedFile {
+            file,
+            erases: report.erasure.line(),
+            report,
+        });
+        context.print_json(&show::answer::CheckedView { checked: checked.collect(), exit_code: code })?;
     } else {
         let text: Vec<String> =
             reports.iter().map(|(name, report)| show::answer::report(name, report)).collect();

@@ -71,7 +71,7 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
             context.print(&show::plan::built(&outcome.ledger, &outcome.ledger_path.display().to_string()))
         }
         several if context.json => {
-            let ledgers: Vec<_> = several.iter().map(|outcome| &outcome.ledger).collect();
+            let ledgers: Vec<Ledger> = several.iter().map(|outcome| outcome.ledger.clone()).collect();
             context.print_json(&ledgers)
         }
         several => {

@@ -9,7 +9,6 @@ use crate::{
 use neat_content::{Error, Result};
 use neat_media::read;
 use neat_stack::{BuildOptions, Clock, Prepared, StackFile, Wishes};
-use serde_json::json;
 
 pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let dir = &args.dir;
@@ -40,11 +39,11 @@ pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     )?;
     let Some(outcome) = outcomes.first() else { return Ok(()) };
     if context.json {
-        return context.print_json(&json!({
-            "media": demo.media.display().to_string(),
-            "stack": demo.stack.display().to_string(),
-            "ledger": outcome.ledger,
-        }));
+        return context.print_json(&show::build::DemoView {
+            media: demo.media.display().to_string(),
+            stack: demo.stack.display().to_string(),
+            ledger: outcome.ledger.clone(),
+        });
     }
     let look = |path: &std::path::Path| -> Result<String> {
         let media = read::open(path)?;

@@ -9,7 +9,6 @@ use crate::{
 use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, commit_together, digest_of};
 use neat_depot::{Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
 use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
-use serde_json::json;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -28,7 +27,7 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
             let server = Server::bind(folder, *address, *port)?;
             let (url, items) = (server.url(), server.items());
             if context.json {
-                context.print_json(&json!({ "kind": "depot-server", "url": url, "items": items }))?;
+                context.print_json(&show::depot::ServeView { kind: "depot-server", url, items })?;
             } else {
                 context.print(&show::depot::serving(&url, items))?;
             }
@@ -51,12 +50,12 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
             let (architecture, language) = (architecture.clone(), language.clone());
             let found = index.search(&Search { words: words.clone(), architecture, language, kind });
             if context.json {
-                return context.print_json(&json!({
-                    "kind": "depot-search",
-                    "depot": place.location(),
-                    "title": index.title,
-                    "items": found,
-                }));
+                return context.print_json(&show::depot::SearchView {
+                    kind: "depot-search",
+                    depot: place.location(),
+                    title: index.title.clone(),
+                    items: found.into_iter().cloned().collect(),
+                });
             }
             context.print(&show::depot::search(&place.location(), &index, &found))
         }
@@ -82,16 +81,16 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
                 Some(place.fetch(item, &path, options(depot), &context.job())?)
             };
             if context.json {
-                return context.print_json(&json!({
-                    "kind": "depot-fetch",
-                    "id": item.full_id(),
-                    "path": path.display().to_string(),
-                    "size": item.size,
-                    "sha256": item.sha256,
-                    "transferred": fetched.as_ref().map_or(0, |fetched| fetched.transferred),
-                    "resumed": fetched.as_ref().map_or(0, |fetched| fetched.resumed),
-                    "interruptions": fetched.as_ref().map_or(0, |fetched| fetched.interruptions),
-                }));
+                return context.print_json(&show::depot::FetchView {
+                    kind: "depot-fetch",
+                    id: item.full_id(),
+                    path: path.display().to_string(),
+                    size: item.size,
+                    sha256: item.sha256.clone(),
+                    transferred: fetched.as_ref().map_or(0, |fetched| fetched.transferred),
+                    resumed: fetched.as_ref().map_or(0, |fetched| fetched.resumed),
+                    interruptions: fetched.as_ref().map_or(0, |fetched| fetched.interruptions),
+                });
             }
             context.print(&show::depot::fetched(item, &path, fetched.as_ref()))
         }
@@ -119,11 +118,12 @@ fn key(name: &Path, context: &Context) -> Result<()> {
     commit_together(ready)?;
     let word = public.lines().nth(1).unwrap_or_default();
     if context.json {
-        let (public_path, secret_path) =
-            (public_path.display().to_string(), secret_path.display().to_string());
-        return context.print_json(
-            &json!({ "kind": "depot-key", "public": public_path, "secret": secret_path, "key": word }),
-        );
+        return context.print_json(&show::depot::KeyView {
+            kind: "depot-key",
+            public: public_path.display().to_string(),
+            secret: secret_path.display().to_string(),
+            key: word.to_owned(),
+        });
     }
     context.print(&show::depot::keys(&public_path, &secret_path, word))
 }
@@ -143,7 +143,7 @@ fn sign(paths: &[PathBuf], key: &Path, context: &Context) -> Result<()> {
         signed.push(signature.display().to_string());
     }
     if context.json {
-        return context.print_json(&json!({ "kind": "depot-sign", "signatures": signed }));
+        return context.print_json(&show::depot::SignView { kind: "depot-sign", signatures: signed });
     }
     signed.iter().try_for_each(|path| context.print_line(path))
 }
@@ -159,12 +159,12 @@ fn index(folder: &Path, title: Option<&str>, context: &Context) -> Result<()> {
         context.note(&format!("passed over {note}"));
     }
     if context.json {
-        return context.print_json(&json!({
-            "kind": "depot-index",
-            "path": path.display().to_string(),
-            "items": index.items,
-            "passed_over": notes,
-        }));
+        return context.print_json(&show::depot::IndexView {
+            kind: "depot-index",
+            path: path.display().to_string(),
+            items: index.items,
+            passed_over: notes,
+        });
     }
     let all = index.search(&Search::default());
     context.print(&show::depot::search(&path.display().to_string(), &index, &all))

@@ -7,7 +7,6 @@ use crate::{
 };
 use neat_content::{Content, Error, Result, Text};
 use neat_package::{Architecture, DriverSet, IfDamaged, Version, parse_devices};
-use serde_json::json;
 
 /// Largest list of devices, in bytes.
 const LARGEST: u64 = 16 << 20;
@@ -75,9 +74,11 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
         }
     }
     if context.json {
-        return context.print_json(
-            &json!({ "architecture": architecture.name(), "drivers": rows, "devices": devices }),
-        );
+        return context.print_json(&service::DriversView {
+            architecture: architecture.name(),
+            drivers: rows,
+            devices,
+        });
     }
     if rows.is_empty() {
         return Err(Error::request("there is no driver in there", "name a folder or pack with INF files"));

@@ -4,23 +4,10 @@ use super::images;
 use crate::{
     args::{Digest, FilesArgs},
     context::Context,
-    show::outside,
+    show::{image::FileView, outside},
 };
 use neat_content::{DigestKind, NodeKind, Result, digest_of};
-use serde::Serialize;
 use std::fmt::Write as _;
-
-#[derive(Serialize)]
-struct FileView {
-    path: String,
-    kind: &'static str,
-    size: u64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    digest: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    target: Option<String>,
-    modified: i64,
-}
 
 pub(crate) fn run(args: &FilesArgs, context: &Context) -> Result<()> {
     let tree = images::open_tree(&args.path, &args.inside, "which is not listed", context)?;

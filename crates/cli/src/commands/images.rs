@@ -9,7 +9,6 @@ use crate::{
 use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree, and_more};
 use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, to_tree};
 use neat_stack::{compression_for, install_image_path, open_image};
-use serde_json::json;
 use std::path::Path;
 
 /// Opens the image file at `path`, which must be one.
@@ -157,7 +156,11 @@ pub(super) fn write_draft(
     let names: Vec<String> = draft.editions().into_iter().map(|info| info.name).collect();
     let path = output.output.display();
     if context.json {
-        return context.print_json(&json!({ "image": path.to_string(), "size": len, "editions": names }));
+        return context.print_json(&show::image::WrittenView {
+            image: path.to_string(),
+            size: len,
+            editions: names,
+        });
     }
     context.print_line(&format!(
         "{path}  {}, {}: {}",

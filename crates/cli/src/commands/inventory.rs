@@ -5,7 +5,6 @@ use crate::{args::InventoryArgs, context::Context, show::service};
 use neat_content::{Error, Result};
 use neat_image::{ImageDraft, Times};
 use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, OtherFiles, pattern};
-use serde_json::json;
 use std::sync::Arc;
 
 pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
@@ -48,12 +47,12 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     };
     let components: Vec<&Component> = inventory.components.values().filter(wanted).collect();
     if context.json {
-        return context.print_json(&json!({
-            "edition": edition.name(),
-            "number": number,
-            "components": components,
-            "integrated": edition.record,
-        }));
+        return context.print_json(&service::InventoryView {
+            edition: edition.name().to_owned(),
+            number,
+            components: components.into_iter().cloned().collect(),
+            integrated: edition.record,
+        });
     }
     if components.is_empty() {
         return Err(Error::request(

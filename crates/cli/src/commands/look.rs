@@ -9,7 +9,9 @@ use crate::{
     show::{
         self, Sheet,
         image::ImageView,
+        known::{AnswerView, DepotView, KindView, LedgerView, OutputNow, OutputView, StackView},
         media::{KnownView, MediaView},
+        trial::WalksView,
     },
 };
 use neat_answer::{AnswerFile, Dialect, Model, SiteList, check_file, check_model};
@@ -20,7 +22,6 @@ use neat_media::{MediaForm, bootwalk, read, touchup};
 use neat_package::parse_devices;
 use neat_service::{Catalogue, Layout};
 use neat_stack::{LEDGER_KIND, Ledger, LedgerOutput, StackFile, output_names};
-use serde_json::json;
 use std::{path::Path, process::ExitCode, sync::Arc};
 
 pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
@@ -78,14 +79,13 @@ fn boot(path: &Path, context: &Context) -> Result<ExitCode> {
         return Err(Error::request(message, "master it first: `neatstack master DIR -o OUT.iso`"));
     }
     let walks = bootwalk::walk(path)?;
+    let missing = walks.iter().any(|walk| walk.claimed && !walk.is_good());
     if context.json {
-        let (name, good) =
-            (path.display().to_string(), walks.iter().all(|walk| !walk.claimed || walk.is_good()));
-        context.print_json(&json!({ "kind": "boot-walk", "path": name, "good": good, "walks": walks }))?;
+        let (name, good) = (path.display().to_string(), !missing);
+        context.print_json(&WalksView { kind: "boot-walk", path: name, good, walks })?;
     } else {
         context.print(&show::trial::walks(path, &walks))?;
     }
-    let missing = walks.iter().any(|walk| walk.claimed && !walk.is_good());
     Ok(if missing { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
@@ -198,11 +198,21 @@ fn known_kind(path: &Path, context: &Context) -> Result<bool> {
         _ => return Ok(false),
     };
     if context.json {
-        let mut value = json!({ "kind": name.replace(' ', "-"), "path": path.display().to_string() });
+        let mut view = KindView {
+            kind: name.replace(' ', "-"),
+            path: path.display().to_string(),
+            ..KindView::default()
+        };
         for (key, text) in parts {
-            value[key] = text.into();
+            let slot = match key {
+                "name" => &mut view.name,
+                "describes" => &mut view.describes,
+                "names" => &mut view.names,
+                _ => &mut view.holds,
+            };
+            *slot = Some(text);
         }
-        return context.print_json(&value).map(|()| true);
+        return context.print_json(&view).map(|()| true);
     }
     let mut sheet = Sheet::default();
     parts.into_iter().for_each(|(key, text)| sheet.row_if(key, &text));
@@ -235,22 +245,13 @@ fn ledger(path: &Path, text: &str, context: &Context) -> Result<()> {
         ledger.outputs.iter().map(|output| output_now(path, output, context)).collect::<Result<_>>()?;
     context.clear_progress();
     if context.json {
-        let mut value = json!(ledger);
-        value["now"] = json!(now);
-        return context.print_json(&value);
+        return context.print_json(&LedgerView { ledger, now });
     }
     let mut text = ledger_text(path, &ledger);
     for own in now.iter().filter(|own| own.state != "as built") {
         text.push_str(&show::note(&format!("{} is {}", own.path, own.state)));
     }
     context.print(&text)
-}
-
-/// What became of an output of a build.
-#[derive(serde::Serialize)]
-struct OutputNow {
-    path: String,
-    state: &'static str,
 }
 
 /// Compares an output with its ledger: a build that was killed while names were given leaves files that do not belong
@@ -308,9 +309,8 @@ pub(super) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
 fn depot(path: &Path, text: &str, context: &Context) -> Result<()> {
     let index = Index::parse(text).map_err(|error| error.within(path.display()))?;
     if context.json {
-        let (path, title) = (path.display().to_string(), &index.title);
-        return context
-            .print_json(&json!({ "kind": "depot", "path": path, "title": title, "items": index.items }));
+        let (path, Index { title, items, .. }) = (path.display().to_string(), index);
+        return context.print_json(&DepotView { kind: "depot", path, title, items });
     }
     let all = index.search(&Search::default());
     context.print(&show::depot::search(&path.display().to_string(), &index, &all))
@@ -321,7 +321,18 @@ fn stack(path: &Path, text: &str, context: &Context) -> Result<()> {
     let source = stack.source.as_ref().map(|source| source.media.clone());
     let outputs = output_names(&stack.media);
     if context.json {
-        return context.print_json(&json!({ "kind": "stack-file", "path": path.display().to_string(), "title": stack.title, "source": source, "iso": stack.media.iso, "stick": stack.media.stick.as_ref().map(|stick| &stick.image), "outputs": outputs.iter().map(|(form, path)| json!({ "form": form, "path": path })).collect::<Vec<_>>() }));
+        return context.print_json(&StackView {
+            kind: "stack-file",
+            path: path.display().to_string(),
+            title: stack.title.clone(),
+            source,
+            iso: stack.media.iso.clone(),
+            stick: stack.media.stick.as_ref().map(|stick| stick.image.clone()),
+            outputs: outputs
+                .into_iter()
+                .map(|(form, path)| OutputView { form, path: path.to_owned() })
+                .collect(),
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row_if("title", &stack.title);
@@ -342,12 +353,12 @@ fn answer(path: &Path, dialect: Dialect, context: &Context) -> Result<()> {
 
 fn answers(path: &Path, report: &neat_answer::Report, context: &Context) -> Result<()> {
     if context.json {
-        return context.print_json(&json!({
-            "kind": "answer-file",
-            "path": path.display().to_string(),
-            "dialect": report.dialect.map_or("model", Dialect::name),
-            "report": report,
-        }));
+        return context.print_json(&AnswerView {
+            kind: "answer-file",
+            path: path.display().to_string(),
+            dialect: report.dialect.map_or("model", Dialect::name),
+            report: report.clone(),
+        });
     }
     context.print(&show::answer::report(&path.display().to_string(), report))
 }

@@ -13,7 +13,6 @@ use neat_media::{
     master::{Hybrid, JolietNames, Options, Plan},
     read,
 };
-use serde_json::json;
 use std::{path::Path, sync::Arc};
 
 pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
@@ -45,7 +44,13 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     job.check()?;
     pending.commit(file)?;
     if context.json {
-        return context.print_json(&json!({ "iso": args.output.display().to_string(), "size": plan.len(), "shared": plan.shared_len(), "sha256": digest, "notes": plan.notes() }));
+        return context.print_json(&show::media::MasteredView {
+            iso: args.output.display().to_string(),
+            size: plan.len(),
+            shared: plan.shared_len(),
+            sha256: digest,
+            notes: plan.notes().to_vec(),
+        });
     }
     let digest = digest.map(|digest| format!("  sha256 {digest}")).unwrap_or_default();
     context.print_line(&format!("{}  {}{digest}", args.output.display(), show::size(plan.len())))

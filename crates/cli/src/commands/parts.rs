@@ -8,7 +8,6 @@ use crate::{
 };
 use neat_content::{Content, Error, Event, IfThere, PendingFile, Result, Source, commit_together};
 use neat_image::{Header, ImageDraft, ImageFile, part_name};
-use serde_json::json;
 
 pub(crate) fn split(args: &SplitArgs, context: &Context) -> Result<()> {
     let image = images::open(&args.path)?;
@@ -47,8 +46,8 @@ pub(crate) fn split(args: &SplitArgs, context: &Context) -> Result<()> {
         .map(|(path, content)| (path.display().to_string(), content.len()))
         .collect();
     if context.json {
-        let parts: Vec<_> = parts.iter().map(|(path, size)| json!({ "path": path, "size": size })).collect();
-        return context.print_json(&json!({ "parts": parts }));
+        let parts = parts.into_iter().map(|(path, size)| show::image::SplitPart { path, size }).collect();
+        return context.print_json(&show::image::SplitView { parts });
     }
     context.print(
         &parts
@@ -81,8 +80,11 @@ pub(crate) fn join(args: &JoinArgs, context: &Context) -> Result<()> {
     job.event(Event::StepFinished);
     let path = args.output.output.display();
     if context.json {
-        return context
-            .print_json(&json!({ "image": path.to_string(), "size": len, "parts": image.parts().len() }));
+        return context.print_json(&show::image::JoinedView {
+            image: path.to_string(),
+            size: len,
+            parts: image.parts().len(),
+        });
     }
     let parts = show::count(image.parts().len() as u64, "part", "parts");
     context.print_line(&format!("{path}  {} from {parts}", show::size(len)))

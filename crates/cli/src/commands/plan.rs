@@ -8,7 +8,6 @@ use crate::{
 };
 use neat_content::Result;
 use neat_stack::{DepotState, DepotUse, Prepared, StackFile, Wishes};
-use serde_json::json;
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
@@ -35,7 +34,11 @@ pub(super) fn is_waiting(uses: &[DepotUse]) -> bool {
 /// Says what would be fetched.
 pub(super) fn waiting(stack: &StackFile, path: &Path, uses: &[DepotUse], context: &Context) -> Result<()> {
     if context.json {
-        return context.print_json(&json!({ "title": stack.title, "depot": uses, "complete": false }));
+        return context.print_json(&show::plan::WaitingView {
+            title: stack.title.clone(),
+            depot: uses.to_vec(),
+            complete: false,
+        });
     }
     context.print(&show::depot::waiting(&stack.title, uses, path))
 }

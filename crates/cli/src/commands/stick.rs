@@ -7,18 +7,19 @@ use super::{
 use crate::{
     args::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs},
     context::{Context, clock},
-    show,
+    show::{
+        self,
+        stick::{DiskView, DisksView},
+    },
 };
 use neat_content::{Content, Error, IfThere, PendingFile, Result};
 use neat_device::{
-    Device,
     disks::{self, Disk},
     guard::{self, Consent},
     write,
 };
 use neat_media::stick::{Scheme, StickPlan};
 use neat_stack::{StickWish, plan_stick};
-use serde_json::json;
 use std::{
     io::{IsTerminal, Read},
     path::Path,
@@ -175,7 +176,7 @@ fn write_image(
 
 fn report(to: &Path, plan: &StickPlan, outcome: Option<write::Outcome>, context: &Context) -> Result<()> {
     if context.json {
-        return context.print_json(&show::stick::json(to, plan, outcome));
+        return context.print_json(&show::stick::StickView::new(to, plan, outcome));
     }
     context.print(&show::stick::written(to, plan, outcome))
 }
@@ -189,17 +190,12 @@ fn list(args: &DeviceArgs, context: &Context) -> Result<()> {
         disks.retain(|disk| disk.removable);
     }
     if context.json {
-        let disks: Vec<_> = disks
-            .iter()
-            .map(|disk| {
-                let refused = guard::check_use(disk, args.fixed).err().map(|error| error.to_string());
-                let mut value = serde_json::to_value(disk).unwrap_or_default();
-                value["erase_word"] = json!(guard::erase_word(disk));
-                value["refused"] = json!(refused);
-                value
-            })
-            .collect();
-        return context.print_json(&json!({ "kind": "disks", "disks": disks }));
+        let disks = disks.into_iter().map(|disk| DiskView {
+            erase_word: guard::erase_word(&disk).to_owned(),
+            refused: guard::check_use(&disk, args.fixed).err().map(|error| error.to_string()),
+            disk,
+        });
+        return context.print_json(&DisksView { kind: "disks", disks: disks.collect() });
     }
     if disks.is_empty() {
         context.say("There is no disk here that can be taken out; --fixed also shows the others.");

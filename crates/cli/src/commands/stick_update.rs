@@ -41,7 +41,7 @@ pub(crate) fn run(args: &StickUpdateArgs, context: &Context) -> Result<()> {
         outcome = Some(update::apply(&mut *device, &plan, options, &job)?);
     }
     if context.json {
-        return context.print_json(&show::stick::update_json(&args.to, &plan, outcome));
+        return context.print_json(&show::stick::UpdatedView::new(&args.to, &plan, outcome));
     }
     context.print(&show::stick::updated(&args.to, &plan, outcome))
 }

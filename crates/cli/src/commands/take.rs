@@ -4,7 +4,6 @@ use super::{images, refuse_existing};
 use crate::{args::TakeArgs, context::Context, show};
 use neat_content::{Content, Error, IfThere, NodeId, NodeKind, PendingFile, Result, Source, Tree};
 use neat_media::folder;
-use serde_json::json;
 use std::path::Path;
 
 pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
@@ -22,7 +21,7 @@ pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
         let target = args.to.join(tree.node(id).name());
         let private = !args.readable && (of_private || holds_secret(tree, id)?);
         let size = take(tree, id, &target, IfThere::replace(args.replace), private, context)?;
-        taken.push(json!({ "path": tree.path(id), "to": target.display().to_string(), "size": size }));
+        taken.push(show::media::TakenView { path: tree.path(id), to: target.display().to_string(), size });
         if !context.json && !context.quiet {
             context.print_line(&format!("{}  {}", target.display(), show::size(size)))?;
         }

@@ -4,14 +4,16 @@ use super::refuse_existing;
 use crate::{
     args::{TouchupAction, TouchupArgs},
     context::{Context, clock},
-    show,
+    show::{
+        self,
+        touchup::{DoneView, HistoryView},
+    },
 };
 use neat_content::{
     Content, DigestKind, Error, IfThere, Output, PendingFile, Result, Source, Timestamp, digest_of,
 };
 use neat_media::touchup::{self, Action, Disc};
 use rustix::fs::ioctl_ficlone;
-use serde_json::json;
 use std::{
     fs,
     path::{Path, PathBuf},
@@ -84,16 +86,7 @@ fn finish(
             let sha256 = digest()?;
             context.clear_progress();
             if context.json {
-                return context.print_json(&json!({
-                    "kind": "touchup",
-                    "path": path.display().to_string(),
-                    "changes": show::touchup::changes(&outcome.changes),
-                    "size_before": outcome.old_len,
-                    "size": outcome.new_len,
-                    "written": outcome.written,
-                    "unfinished_taken_back": outcome.settled,
-                    "sha256": sha256,
-                }));
+                return context.print_json(&DoneView::new(path, &outcome, sha256));
             }
             context.print(&show::touchup::outcome(path, &outcome, sha256.as_deref()))
         }
@@ -103,10 +96,7 @@ fn finish(
             let sha256 = digest()?;
             context.clear_progress();
             if context.json {
-                let mut value = show::touchup::history(path, &history);
-                value["kind"] = "touchup-undo".into();
-                value["sha256"] = sha256.into();
-                return context.print_json(&value);
+                return context.print_json(&HistoryView::new("touchup-undo", path, &history, sha256));
             }
             context.print(&show::touchup::undone(path, &history, sha256.as_deref()))
         }
@@ -128,9 +118,7 @@ fn list(args: &TouchupArgs, context: &Context) -> Result<()> {
     };
     context.clear_progress();
     if context.json {
-        let mut value = show::touchup::history(&args.iso, &history);
-        value["sha256"] = sha256.into();
-        return context.print_json(&value);
+        return context.print_json(&HistoryView::new("touchup-list", &args.iso, &history, sha256));
     }
     context.print(&show::touchup::list(&args.iso, &history, sha256.as_deref()))
 }

@@ -78,7 +78,7 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
         pictures.push(picture);
     }
     if context.json {
-        context.print_json(&show::trial::json(&args.media, &tools, &outcomes, &pictures))?;
+        context.print_json(&show::trial::TrialView::new(&args.media, &tools, &outcomes, &pictures))?;
     } else {
         context.print(&show::trial::table(&args.media, &outcomes, &pictures))?;
     }

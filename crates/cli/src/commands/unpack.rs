@@ -3,7 +3,6 @@
 use crate::{args::UnpackArgs, context::Context, show};
 use neat_content::Result;
 use neat_media::folder;
-use serde_json::json;
 
 pub(crate) fn run(args: &UnpackArgs, context: &Context) -> Result<()> {
     let mut media = super::kind::media(&args.media)?;
@@ -11,7 +10,12 @@ pub(crate) fn run(args: &UnpackArgs, context: &Context) -> Result<()> {
     folder::unpack(&media, &args.dir, &context.job())?;
     let counts = media.tree.counts();
     if context.json {
-        return context.print_json(&json!({ "dir": args.dir.display().to_string(), "files": counts.files, "folders": counts.folders, "bytes": counts.bytes }));
+        return context.print_json(&show::media::UnpackedView {
+            dir: args.dir.display().to_string(),
+            files: counts.files,
+            folders: counts.folders,
+            bytes: counts.bytes,
+        });
     }
     for warning in &media.warnings {
         context.note(warning);

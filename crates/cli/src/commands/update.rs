@@ -9,7 +9,6 @@ use crate::{
 use neat_content::{Content, Error, IfThere, NodeKind, PendingFile, Result, Tree};
 use neat_media::folder;
 use neat_package::{MANIFEST_NAME, Update, UpdateSection, Version, write_update};
-use serde_json::json;
 
 pub(crate) fn run(args: &UpdateArgs, context: &Context) -> Result<()> {
     let UpdateAction::New(args) = &args.action;
@@ -63,7 +62,12 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
     pending.commit(output.finish()?.0)?;
     let path = args.output.display().to_string();
     if context.json {
-        return context.print_json(&json!({ "path": path, "size": len, "files": count, "update": section }));
+        return context.print_json(&show::service::UpdateWrittenView {
+            path,
+            size: len,
+            files: count,
+            update: section,
+        });
     }
     context.print_line(&format!(
         "{path}  {}, {}",

@@ -1,7 +1,42 @@
 //! What `answer` says.
 
 use super::{heading_line, style, wrapped};
-use neat_answer::{Dialect, Finding, Gravity, Report};
+use neat_answer::{Dialect, Finding, Gravity, Model, Report};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// JSON form of `answer check`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct CheckedView {
+    pub checked: Vec<CheckedFile>,
+    /// 0, 1 with problems, 4 when something would be erased that nobody said is meant.
+    pub exit_code: u8,
+}
+
+/// An answer file, or a model in one dialect.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct CheckedFile {
+    pub file: String,
+    pub report: Report,
+    /// What is erased, in one line.
+    pub erases: String,
+}
+
+/// JSON form of `answer read`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ReadView {
+    pub dialect: &'static str,
+    pub model: Model,
+    /// What the neutral form cannot say.
+    pub findings: Vec<Finding>,
+}
+
+/// JSON form of `answer insert`, `move` and `remove`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ChangedView {
+    pub file: String,
+    pub done: String,
+}
 
 /// Findings under a heading.
 pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {

@@ -2,11 +2,12 @@
 
 use super::{Sheet, count, heading_line, note, outside, size, style};
 use neat_image::Damage;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
 /// JSON form of `check`.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct CheckView {
     kind: &'static str,
     path: String,
@@ -26,7 +27,7 @@ pub(crate) struct CheckView {
 }
 
 /// An image file that was read.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct ImageChecked {
     pub path: String,
     pub editions: usize,
@@ -36,7 +37,7 @@ pub(crate) struct ImageChecked {
 }
 
 /// Something damaged.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DamageView {
     what: String,
     /// The image file that it is in.
@@ -48,14 +49,14 @@ pub(crate) struct DamageView {
     hits: Vec<HitView>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct HitView {
     edition: usize,
     path: String,
 }
 
 /// Comparison with a ledger.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct LedgerView {
     pub path: String,
     /// Whether it is what the build wrote, as far as the ledger can tell.

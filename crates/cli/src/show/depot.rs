@@ -3,7 +3,72 @@
 use super::{Sheet, count, heading_line, in_command, outside, size, style, table};
 use neat_depot::{Fetched, Index, Item, Request};
 use neat_stack::{DepotState, DepotUse};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
+
+/// JSON form of `depot index`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct IndexView {
+    pub kind: &'static str,
+    pub path: String,
+    pub items: Vec<Item>,
+    /// What was not taken in, and why.
+    pub passed_over: Vec<String>,
+}
+
+/// JSON form of `depot key`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct KeyView {
+    pub kind: &'static str,
+    /// Where the public key is.
+    pub public: String,
+    /// Where the secret key is.
+    pub secret: String,
+    /// The word for `signed_by`.
+    pub key: String,
+}
+
+/// JSON form of `depot sign`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SignView {
+    pub kind: &'static str,
+    /// Where the signatures are.
+    pub signatures: Vec<String>,
+}
+
+/// JSON form of `depot serve`, printed when it can be asked.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ServeView {
+    pub kind: &'static str,
+    pub url: String,
+    /// How many items it has.
+    pub items: usize,
+}
+
+/// JSON form of `depot search`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SearchView {
+    pub kind: &'static str,
+    pub depot: String,
+    pub title: String,
+    pub items: Vec<Item>,
+}
+
+/// JSON form of `depot fetch`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct FetchView {
+    pub kind: &'static str,
+    pub id: String,
+    pub path: String,
+    pub size: u64,
+    pub sha256: String,
+    /// Bytes that came over the network; 0 when the file was there.
+    pub transferred: u64,
+    /// Bytes that an earlier run had fetched.
+    pub resumed: u64,
+    pub interruptions: u32,
+}
 
 /// What a server says when it begins.
 pub(crate) fn serving(url: &str, items: usize) -> String {

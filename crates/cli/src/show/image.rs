@@ -3,11 +3,58 @@
 use super::{Sheet, count, heading_line, note, outside, size, style, table};
 use neat_image::{ImageFile, layout};
 use neat_stack::{EditionInside, EditionSummary};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
+/// JSON form of what writes an image file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct WrittenView {
+    pub image: String,
+    pub size: u64,
+    /// Names of the editions.
+    pub editions: Vec<String>,
+}
+
+/// JSON form of `join`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct JoinedView {
+    pub image: String,
+    pub size: u64,
+    /// How many parts it was.
+    pub parts: usize,
+}
+
+/// JSON form of `split`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SplitView {
+    pub parts: Vec<SplitPart>,
+}
+
+/// A part that was written.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct SplitPart {
+    pub path: String,
+    pub size: u64,
+}
+
+/// A file of a media or an edition, in the JSON form of `files`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct FileView {
+    pub path: String,
+    /// `file` or `link`.
+    pub kind: &'static str,
+    pub size: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+    /// Where a link leads.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
+    pub modified: i64,
+}
+
 /// JSON form of `look` at an image file.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct ImageView {
     kind: &'static str,
     path: String,
@@ -29,7 +76,7 @@ pub(crate) struct ImageView {
     warnings: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct PartView {
     path: String,
     number: u16,

@@ -11,11 +11,40 @@ use neat_media::{
     BootEntry, BootImage, Emulation, Media, MediaForm, TreeKind, fat, stick::uefi_loaders, touchup::History,
 };
 use neat_stack::{EditionInside, EditionSummary};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::Path;
 
+/// JSON form of `master`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct MasteredView {
+    pub iso: String,
+    pub size: u64,
+    /// Bytes that equal files share.
+    pub shared: u64,
+    pub sha256: Option<String>,
+    pub notes: Vec<String>,
+}
+
+/// What `take` copied.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct TakenView {
+    pub path: String,
+    pub to: String,
+    pub size: u64,
+}
+
+/// JSON form of `unpack`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct UnpackedView {
+    pub dir: String,
+    pub files: u64,
+    pub folders: u64,
+    pub bytes: u64,
+}
+
 /// JSON form of `look` at a media.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct MediaView {
     kind: &'static str,
     path: String,
@@ -47,7 +76,7 @@ pub(crate) struct MediaView {
 }
 
 /// How often the media was touched up.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct TouchupsView {
     count: usize,
     hidden: Vec<String>,
@@ -55,7 +84,7 @@ struct TouchupsView {
 }
 
 /// Whether the media is one that a list of digests knows.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct KnownView {
     /// The list.
     pub list: String,
@@ -71,14 +100,14 @@ pub(crate) struct KnownView {
     pub same_name: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct FileSystemView {
     name: &'static str,
     revision: Option<String>,
     read_from: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct BootView {
     platform: String,
     platform_id: u8,
@@ -94,14 +123,14 @@ struct BootView {
     loaders: Vec<String>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct TableView {
     form: &'static str,
     boot_code: bool,
     partitions: Vec<PartitionView>,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct PartitionView {
     kind: String,
     name: String,
@@ -110,14 +139,14 @@ struct PartitionView {
     active: bool,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct AnswerView {
     path: String,
     dialect: &'static str,
 }
 
 /// An image file on a media.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct MediaImageView {
     path: String,
     role: &'static str,

@@ -1,9 +1,11 @@
 //! How things are shown to a person.
 
 pub(crate) mod answer;
+pub(crate) mod build;
 pub(crate) mod check;
 pub(crate) mod depot;
 pub(crate) mod image;
+pub(crate) mod known;
 pub(crate) mod media;
 pub(crate) mod outside;
 pub(crate) mod plan;

@@ -2,8 +2,19 @@
 
 use super::{Sheet, count, heading_line, image::editions, outside, size, style, table};
 use neat_stack::{
-    BootSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, VariantSummary, Weight,
+    BootSummary, DepotUse, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, VariantSummary, Weight,
 };
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// JSON form of a plan that needs files from a depot first.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct WaitingView {
+    pub title: String,
+    pub depot: Vec<DepotUse>,
+    /// `false`.
+    pub complete: bool,
+}
 
 /// The plan for a person.
 pub(crate) fn plan(report: &PlanReport) -> String {

@@ -2,12 +2,42 @@
 
 use super::{count, heading, outside, size, style, table};
 use neat_content::and_more;
+use neat_package::UpdateSection;
 use neat_service::{Category, Component, EditionRecord, Item};
 use neat_stack::{Comparison, EditionWork, FileChange, LedgerItem};
+use schemars::JsonSchema;
 use serde::Serialize;
 
+/// JSON form of `inventory`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct InventoryView {
+    pub edition: String,
+    pub number: usize,
+    pub components: Vec<Component>,
+    /// What builds put in.
+    pub integrated: EditionRecord,
+}
+
+/// JSON form of `drivers`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DriversView {
+    pub architecture: &'static str,
+    pub drivers: Vec<DriverRow>,
+    pub devices: Vec<DeviceRow>,
+}
+
+/// JSON form of `update new`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct UpdateWrittenView {
+    pub path: String,
+    pub size: u64,
+    pub files: usize,
+    /// As in `update.toml`.
+    pub update: UpdateSection,
+}
+
 /// A driver of a pack.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DriverRow {
     pub path: String,
     pub class: String,
@@ -23,7 +53,7 @@ pub(crate) struct DriverRow {
 }
 
 /// A device of a machine.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DeviceRow {
     pub name: String,
     pub id: String,

@@ -3,9 +3,67 @@
 use super::{Sheet, count, heading_line, size, style};
 use neat_content::and_more;
 use neat_device::{disks::Disk, guard, write::Outcome};
-use neat_media::stick::{StickPlan, StickUpdate, uefi_loaders};
-use serde_json::{Value, json};
+use neat_media::stick::{Scheme, StickPlan, StickUpdate, uefi_loaders};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
+
+/// JSON form of `stick`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct StickView {
+    kind: &'static str,
+    path: String,
+    size: u64,
+    /// `fat32` or `disc`.
+    form: &'static str,
+    scheme: Scheme,
+    label: String,
+    files: u64,
+    /// Bytes of the files.
+    content: u64,
+    /// Bytes of a cluster.
+    cluster: u64,
+    free: u64,
+    boot_manager: Option<String>,
+    uefi_loaders: Vec<String>,
+    notes: Vec<String>,
+    /// Null for an image file, as are the other two.
+    verified: Option<bool>,
+    written: Option<u64>,
+    compared: Option<u64>,
+}
+
+/// JSON form of `stick update`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct UpdatedView {
+    kind: &'static str,
+    path: String,
+    /// How many files stay.
+    kept: u64,
+    written: Vec<String>,
+    removed: Vec<String>,
+    bytes: u64,
+    compared: u64,
+    notes: Vec<String>,
+}
+
+/// JSON form of `stick --list`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DisksView {
+    pub kind: &'static str,
+    pub disks: Vec<DiskView>,
+}
+
+/// A disk of this machine.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DiskView {
+    #[serde(flatten)]
+    pub disk: Disk,
+    /// What has to be typed before it is erased.
+    pub erase_word: String,
+    /// Why it is never erased as it is.
+    pub refused: Option<String>,
+}
 
 /// A number of bytes as makers of disks count them.
 fn decimal_size(bytes: u64) -> String {
@@ -55,27 +113,28 @@ fn starts(plan: &StickPlan) -> Vec<String> {
     ways
 }
 
-/// JSON form of a stick that was written.
-pub(crate) fn json(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> Value {
-    let counts = plan.tree.counts();
-    json!({
-        "kind": "stick",
-        "path": to.display().to_string(),
-        "size": plan.len,
-        "form": if plan.is_disc() { "disc" } else { "fat32" },
-        "scheme": plan.scheme,
-        "label": plan.label,
-        "files": counts.files,
-        "content": counts.bytes,
-        "cluster": plan.cluster_len,
-        "free": plan.free,
-        "boot_manager": plan.manager.as_ref().map(|manager| &manager.name),
-        "uefi_loaders": uefi_loaders(&plan.tree),
-        "notes": plan.notes,
-        "verified": outcome.map(|outcome| outcome.compared > 0),
-        "written": outcome.map(|outcome| outcome.written),
-        "compared": outcome.map(|outcome| outcome.compared),
-    })
+impl StickView {
+    pub(crate) fn new(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> Self {
+        let counts = plan.tree.counts();
+        Self {
+            kind: "stick",
+            path: to.display().to_string(),
+            size: plan.len,
+            form: if plan.is_disc() { "disc" } else { "fat32" },
+            scheme: plan.scheme,
+            label: plan.label.clone(),
+            files: counts.files,
+            content: counts.bytes,
+            cluster: plan.cluster_len,
+            free: plan.free,
+            boot_manager: plan.manager.as_ref().map(|manager| manager.name.clone()),
+            uefi_loaders: uefi_loaders(&plan.tree),
+            notes: plan.notes.clone(),
+            verified: outcome.map(|outcome| outcome.compared > 0),
+            written: outcome.map(|outcome| outcome.written),
+            compared: outcome.map(|outcome| outcome.compared),
+        }
+    }
 }
 
 /// A stick that was written.
@@ -101,19 +160,20 @@ pub(crate) fn written(to: &Path, plan: &StickPlan, outcome: Option<Outcome>) -> 
     heading_line(&to.display().to_string(), &size(plan.len)) + &sheet.text()
 }
 
-/// JSON form of a stick that was brought up to date.
-pub(crate) fn update_json(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> Value {
-    let update = &plan.update;
-    json!({
-        "kind": "stick-update",
-        "path": to.display().to_string(),
-        "kept": update.kept,
-        "written": update.written,
-        "removed": update.removed,
-        "bytes": outcome.map_or(0, |outcome| outcome.written),
-        "compared": outcome.map_or(0, |outcome| outcome.compared),
-        "notes": plan.notes,
-    })
+impl UpdatedView {
+    pub(crate) fn new(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> Self {
+        let update = &plan.update;
+        Self {
+            kind: "stick-update",
+            path: to.display().to_string(),
+            kept: update.kept,
+            written: update.written.clone(),
+            removed: update.removed.clone(),
+            bytes: outcome.map_or(0, |outcome| outcome.written),
+            compared: outcome.map_or(0, |outcome| outcome.compared),
+            notes: plan.notes.clone(),
+        }
+    }
 }
 
 /// A stick that was brought up to date.

@@ -5,43 +5,100 @@ use neat_media::{
     TreeKind,
     touchup::{Change, History, Outcome, Verb},
 };
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 
-/// JSON form of changes.
-pub(crate) fn changes(changes: &[Change]) -> Value {
-    changes
-        .iter()
-        .map(|change| {
-            json!({
-                "verb": change.verb,
-                "path": change.path,
-                "bytes": change.bytes,
-                "replaced": change.replaced,
-                "trees": change.trees,
-                "notes": change.notes,
-            })
-        })
-        .collect()
+/// JSON form of `touchup ISO put`, `hide` and `show`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DoneView {
+    kind: &'static str,
+    path: String,
+    changes: Vec<ChangeView>,
+    size_before: u64,
+    size: u64,
+    written: u64,
+    unfinished_taken_back: bool,
+    sha256: Option<String>,
 }
 
-/// JSON form of a disc's touch-ups.
-pub(crate) fn history(path: &Path, history: &History) -> Value {
-    let touchups: Vec<Value> = history
-        .touchups
-        .iter()
-        .map(|touchup| {
-            json!({ "time": touchup.time.seconds, "added": touchup.added, "changes": changes(&touchup.changes) })
-        })
-        .collect();
-    json!({
-        "kind": "touchup-list",
-        "path": path.display().to_string(),
-        "size": history.len,
-        "unfinished": history.unfinished,
-        "touchups": touchups,
-        "hidden": history.hidden,
-    })
+/// One change.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ChangeView {
+    verb: Verb,
+    path: String,
+    /// Of the file that was put.
+    bytes: Option<u64>,
+    replaced: bool,
+    trees: Vec<TreeKind>,
+    notes: Vec<String>,
+}
+
+/// JSON form of `touchup ISO list`, and of `undo`: what was taken back.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct HistoryView {
+    kind: &'static str,
+    path: String,
+    size: u64,
+    unfinished: bool,
+    touchups: Vec<TouchupView>,
+    hidden: Vec<String>,
+    sha256: Option<String>,
+}
+
+/// A touch-up that a disc has.
+#[derive(Debug, Serialize, JsonSchema)]
+struct TouchupView {
+    time: i64,
+    /// Bytes by which it made the file longer.
+    added: u64,
+    changes: Vec<ChangeView>,
+}
+
+impl DoneView {
+    pub(crate) fn new(path: &Path, outcome: &Outcome, sha256: Option<String>) -> Self {
+        Self {
+            kind: "touchup",
+            path: path.display().to_string(),
+            changes: changes(&outcome.changes),
+            size_before: outcome.old_len,
+            size: outcome.new_len,
+            written: outcome.written,
+            unfinished_taken_back: outcome.settled,
+            sha256,
+        }
+    }
+}
+
+fn changes(changes: &[Change]) -> Vec<ChangeView> {
+    let view = |change: &Change| ChangeView {
+        verb: change.verb,
+        path: change.path.clone(),
+        bytes: change.bytes,
+        replaced: change.replaced,
+        trees: change.trees.clone(),
+        notes: change.notes.clone(),
+    };
+    changes.iter().map(view).collect()
+}
+
+impl HistoryView {
+    pub(crate) fn new(kind: &'static str, path: &Path, history: &History, sha256: Option<String>) -> Self {
+        let touchups = history.touchups.iter().map(|touchup| TouchupView {
+            time: touchup.time.seconds,
+            added: touchup.added,
+            changes: changes(&touchup.changes),
+        });
+        Self {
+            kind,
+            path: path.display().to_string(),
+            size: history.len,
+            unfinished: history.unfinished,
+            touchups: touchups.collect(),
+            hidden: history.hidden.clone(),
+            sha256,
+        }
+    }
 }
 
 fn trees(trees: &[TreeKind]) -> String {

@@ -3,8 +3,39 @@
 use super::{Sheet, heading_line, style};
 use neat_media::bootwalk::Walk;
 use neat_trial::{End, Outcome, Tools};
-use serde_json::{Value, json};
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::{Path, PathBuf};
+
+/// JSON form of `trial`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct TrialView {
+    kind: &'static str,
+    path: String,
+    /// Version of the virtual machine's program.
+    machine: String,
+    accelerated: bool,
+    came_up: bool,
+    results: Vec<ResultView>,
+}
+
+/// One start.
+#[derive(Debug, Serialize, JsonSchema)]
+struct ResultView {
+    #[serde(flatten)]
+    outcome: Outcome,
+    /// Where the picture of the last screen is.
+    picture: Option<PathBuf>,
+}
+
+/// JSON form of `look --boot`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct WalksView {
+    pub kind: &'static str,
+    pub path: String,
+    pub good: bool,
+    pub walks: Vec<Walk>,
+}
 
 const fn end_words(end: End) -> &'static str {
     match end {
@@ -16,25 +47,25 @@ const fn end_words(end: End) -> &'static str {
     }
 }
 
-/// JSON form of a trial.
-pub(crate) fn json(media: &Path, tools: &Tools, outcomes: &[Outcome], pictures: &[Option<PathBuf>]) -> Value {
-    let results: Vec<Value> = outcomes
-        .iter()
-        .zip(pictures)
-        .map(|(outcome, picture)| {
-            let mut value = serde_json::to_value(outcome).unwrap_or_default();
-            value["picture"] = json!(picture);
-            value
-        })
-        .collect();
-    json!({
-        "kind": "trial",
-        "path": media.display().to_string(),
-        "machine": tools.version,
-        "accelerated": tools.accelerated,
-        "came_up": outcomes.iter().all(|outcome| outcome.came_up),
-        "results": results,
-    })
+impl TrialView {
+    pub(crate) fn new(
+        media: &Path,
+        tools: &Tools,
+        outcomes: &[Outcome],
+        pictures: &[Option<PathBuf>],
+    ) -> Self {
+        let results = outcomes.iter().zip(pictures);
+        Self {
+            kind: "trial",
+            path: media.display().to_string(),
+            machine: tools.version.clone(),
+            accelerated: tools.accelerated,
+            came_up: outcomes.iter().all(|outcome| outcome.came_up),
+            results: results
+                .map(|(outcome, picture)| ResultView { outcome: outcome.clone(), picture: picture.clone() })
+                .collect(),
+        }
+    }
 }
 
 /// A trial for a person.

@@ -1,6 +1,7 @@
 //! Driving the built program, and virtual machines.
 #![allow(dead_code, reason = "each test binary uses its part")]
 
+pub mod documents;
 pub mod linux;
 pub mod machine;
 pub mod ports;
@@ -14,7 +15,9 @@ use std::{
 pub fn neatstack(dir: &Path, args: &[&str]) -> Output {
     let mut command = Command::new(env!("CARGO_BIN_EXE_neatstack"));
     command.current_dir(dir).args(args).env_remove("SOURCE_DATE_EPOCH").env("NO_COLOR", "1");
-    command.output().unwrap()
+    let output = command.output().unwrap();
+    documents::check(args, &output);
+    output
 }
 
 /// Standard output of a run that must succeed.

@@ -13,6 +13,7 @@ use std::{path::Path, sync::Arc};
 
 /// Which firmware starts the media.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Firmware {
     /// The older one.
@@ -33,6 +34,7 @@ impl Firmware {
 
 /// What the media is to the machine.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Attachment {
     /// In an optical drive.
@@ -53,6 +55,7 @@ impl Attachment {
 
 /// One thing that firmware or a loader looks for.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Step {
     /// Whether it is there and right.
     pub good: bool,
@@ -62,6 +65,7 @@ pub struct Step {
 
 /// The way of one firmware.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Walk {
     /// Whose way.
     pub firmware: Firmware,

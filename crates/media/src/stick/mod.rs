@@ -45,6 +45,7 @@ const MAX_LINKS: usize = 16;
 
 /// How a stick is partitioned.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Scheme {
     /// GUID partition table, with a protective MBR and a backup.

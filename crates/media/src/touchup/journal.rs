@@ -143,6 +143,7 @@ impl Trailer {
 
 /// What a touch-up does with a file or folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Verb {
     /// A new file, or other bytes for one that is there.

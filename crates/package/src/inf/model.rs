@@ -2,10 +2,11 @@
 
 use super::Inf;
 use neat_content::{Error, Result, Tree};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Architecture of a system.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Architecture {
     /// 32-bit x86.

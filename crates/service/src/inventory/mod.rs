@@ -10,6 +10,7 @@ use crate::{Catalogue, Edition, pattern};
 use neat_content::Result;
 use neat_image::{BlobDigest, EntryId, Files};
 use neat_registry::HiveRole;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::{
     collections::{BTreeMap, HashMap, HashSet},
@@ -17,7 +18,7 @@ use std::{
 };
 
 /// Sort of a component; its word is the first part of the component's id.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Category {
     /// App that every account gets.
@@ -90,7 +91,7 @@ impl Category {
 }
 
 /// A component of an edition.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Component {
     /// Id: category and name.
     pub id: String,

@@ -1,9 +1,10 @@
 //! What a stack file takes from a depot.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// How a stack file's `depot:` is met.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum DepotState {
     /// The depot is a folder of this machine; its file is used where it lies.
@@ -17,7 +18,7 @@ pub enum DepotState {
 }
 
 /// A file that a stack file takes from a depot.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct DepotUse {
     /// What the stack file says, without `depot:`.
     pub reference: String,

@@ -2,11 +2,12 @@
 
 use neat_image::EditionInfo;
 use neat_service::{EditionRecord, Item};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// An edition and what the plan knows of it.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct EditionSummary {
     /// Number in the source.
     pub number: usize,
@@ -65,7 +66,7 @@ impl EditionSummary {
 }
 
 /// What is inside an edition, in short.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct EditionInside {
     /// Number of components of each category, by its word.
     pub components: BTreeMap<&'static str, usize>,
@@ -76,7 +77,7 @@ pub struct EditionInside {
 }
 
 /// What was, or will be, done in one edition.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct EditionWork {
     /// Name of the edition, or of that of the setup environment.
     pub edition: String,
@@ -87,7 +88,7 @@ pub struct EditionWork {
 }
 
 /// The same in a ledger.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct LedgerItem {
     /// Edition.
     pub edition: String,

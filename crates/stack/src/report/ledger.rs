@@ -3,6 +3,7 @@
 use super::{DepotUse, LedgerItem};
 use neat_content::{Error, Result};
 use neat_trial::{Attached, Firmware, Stage};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What `kind` in a ledger says, so that the file is known without its name.
@@ -10,7 +11,7 @@ pub const LEDGER_KIND: &str = "neatstack-ledger";
 const VERSION: u32 = 1;
 
 /// What was done, with digests. The same stack file and inputs give the same ledger.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Ledger {
     /// [`LEDGER_KIND`].
     pub kind: String,
@@ -50,7 +51,7 @@ pub struct Ledger {
 }
 
 /// A start in a virtual machine.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct LedgerTrial {
     /// The file that was started.
     pub path: String,
@@ -67,7 +68,7 @@ pub struct LedgerTrial {
 }
 
 /// Source of a build.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct LedgerSource {
     /// Where it was.
     pub path: String,
@@ -80,7 +81,7 @@ pub struct LedgerSource {
 }
 
 /// A file that was put on the media.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct LedgerFile {
     /// Path on the media.
     pub path: String,
@@ -91,7 +92,7 @@ pub struct LedgerFile {
 }
 
 /// Result of a build.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct LedgerOutput {
     /// In which form the media is in it; empty in ledgers of version 0.1 of the program.
     #[serde(default, skip_serializing_if = "String::is_empty")]

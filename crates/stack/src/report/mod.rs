@@ -10,10 +10,11 @@ pub use editions::{EditionInside, EditionSummary, EditionWork, LedgerItem};
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource, LedgerTrial};
 pub use outputs::{BootSummary, MediaSummary, OutputSummary, VariantSummary};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// Good to know.
@@ -39,7 +40,7 @@ impl Weight {
 }
 
 /// Something that a person should see before building.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Finding {
     /// How much it weighs.
     pub weight: Weight,
@@ -57,7 +58,7 @@ impl Finding {
 }
 
 /// One thing that the build will do.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PlanStep {
     /// What, as a command.
     pub action: String,
@@ -70,7 +71,7 @@ pub struct PlanStep {
 }
 
 /// The media that the build starts from.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct SourceSummary {
     /// Where it is.
     pub path: String,
@@ -87,7 +88,7 @@ pub struct SourceSummary {
 }
 
 /// A plan for people and programs.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PlanReport {
     /// Title of the stack file.
     pub title: String,

@@ -1,10 +1,11 @@
 //! What comes out, in words.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
 /// A boot entry in words.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct BootSummary {
     /// For which firmware.
     pub platform: String,
@@ -19,7 +20,7 @@ pub struct BootSummary {
 }
 
 /// What is on the media that comes out, whatever its form.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct MediaSummary {
     /// The ISO file, if one is written; as in the list of outputs, for programs that know only this key.
     pub iso: Option<String>,
@@ -43,7 +44,7 @@ pub struct MediaSummary {
 }
 
 /// A file that comes out.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct OutputSummary {
     /// In which form the media is in it: `disc`, `stick`.
     pub form: &'static str,
@@ -65,7 +66,7 @@ pub struct OutputSummary {
 }
 
 /// A media for one machine.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct VariantSummary {
     /// Its line in the site list.
     pub row: usize,

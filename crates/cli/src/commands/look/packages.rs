@@ -3,13 +3,15 @@
 use super::heading;
 use crate::{
     context::Context,
-    show::{self, Sheet},
+    show::{
+        self, Sheet,
+        known::{DriverView, DriversView, FoundDriver, HiveView, RegView, UpdateView, VendorView},
+    },
 };
 use neat_content::{Content, Result, and_more, damage_apart};
 use neat_image::Times;
 use neat_package::{Driver, DriverSet, IfDamaged, Pack, PackKind, Update, VendorPackage};
 use neat_registry::{Change, Hive, LARGEST, RegText};
-use serde_json::json;
 use std::path::Path;
 
 /// Names that are listed before the rest is only counted.
@@ -23,21 +25,21 @@ pub(super) fn hive(path: &Path, digest: Option<&str>, context: &Context) -> Resu
     let counts = hive.counts();
     let top: Vec<String> = hive.children(Hive::ROOT).iter().map(|id| hive.name(*id)).collect();
     if context.json {
-        return context.print_json(&json!({
-            "kind": "hive",
-            "path": path.display().to_string(),
-            "size": len,
-            "digest": digest,
-            "version": format!("1.{}", hive.minor_version()),
-            "root": hive.name(Hive::ROOT),
-            "file_name": hive.file_name(),
-            "keys": counts.keys,
-            "values": counts.values,
-            "data": counts.data,
-            "dirty": hive.is_dirty(),
-            "top": top,
-            "notes": hive.notes(),
-        }));
+        return context.print_json(&HiveView {
+            kind: "hive",
+            path: path.display().to_string(),
+            size: len,
+            digest: digest.map(str::to_owned),
+            version: format!("1.{}", hive.minor_version()),
+            root: hive.name(Hive::ROOT),
+            file_name: hive.file_name(),
+            keys: counts.keys,
+            values: counts.values,
+            data: counts.data,
+            dirty: hive.is_dirty(),
+            top,
+            notes: hive.notes().to_vec(),
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row("version", format!("1.{}", hive.minor_version()));
@@ -77,9 +79,13 @@ pub(super) fn reg(path: &Path, context: &Context) -> Result<()> {
     let mut keys: Vec<&str> = text.lines.iter().map(|line| line.key.as_str()).collect();
     keys.dedup();
     if context.json {
-        return context.print_json(&json!({
-            "kind": "registration-text", "path": path.display().to_string(), "values_set": set, "deletions": gone, "keys": keys,
-        }));
+        return context.print_json(&RegView {
+            kind: "registration-text",
+            path: path.display().to_string(),
+            values_set: set,
+            deletions: gone,
+            keys: keys.into_iter().map(str::to_owned).collect(),
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row("sets", show::count(set, "value", "values"));
@@ -162,17 +168,18 @@ fn drivers(path: &Path, set: &DriverSet, kind: &str, context: &Context) -> Resul
         let all: Vec<_> = set
             .drivers
             .iter()
-            .map(|found| {
-                json!({
-                    "path": format!("{}/{}", found.place, found.driver.path),
-                    "class": found.driver.class,
-                    "version": found.driver.version_text(),
-                    "provider": found.driver.provider,
-                })
+            .map(|found| FoundDriver {
+                path: format!("{}/{}", found.place, found.driver.path),
+                class: found.driver.class.clone(),
+                version: found.driver.version_text(),
+                provider: found.driver.provider.clone(),
             })
             .collect();
-        return context
-            .print_json(&json!({ "kind": "drivers", "path": path.display().to_string(), "drivers": all }));
+        return context.print_json(&DriversView {
+            kind: "drivers",
+            path: path.display().to_string(),
+            drivers: all,
+        });
     }
     let mut sheet = Sheet::default();
     for (n, found) in set.drivers.iter().enumerate() {
@@ -195,18 +202,18 @@ pub(super) fn inf(path: &Path, context: &Context) -> Result<()> {
         Driver::read(&path.display().to_string(), &bytes).map_err(|error| error.within(path.display()))?;
     let architectures: Vec<&str> = driver.architectures().iter().map(|own| own.name()).collect();
     if context.json {
-        let ids: Vec<&str> = driver.devices.iter().map(|device| device.hardware_id.as_str()).collect();
-        return context.print_json(&json!({
-            "kind": "driver",
-            "path": path.display().to_string(),
-            "class": driver.class,
-            "class_guid": driver.class_guid,
-            "provider": driver.provider,
-            "version": driver.version_text(),
-            "date": driver.date_text(),
-            "architectures": architectures,
-            "hardware_ids": ids,
-        }));
+        let hardware_ids = driver.devices.iter().map(|device| device.hardware_id.clone()).collect();
+        return context.print_json(&DriverView {
+            kind: "driver",
+            path: path.display().to_string(),
+            version: driver.version_text(),
+            date: driver.date_text(),
+            class: driver.class,
+            class_guid: driver.class_guid,
+            provider: driver.provider,
+            architectures,
+            hardware_ids,
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row("class", driver.class.as_str());
@@ -226,13 +233,13 @@ pub(super) fn inf(path: &Path, context: &Context) -> Result<()> {
 fn update(path: &Path, update: &Update, context: &Context) -> Result<()> {
     let section = &update.section;
     if context.json {
-        return context.print_json(&json!({
-            "kind": "update",
-            "path": path.display().to_string(),
-            "update": section,
-            "files": update.files.len(),
-            "bytes": update.files_len(),
-        }));
+        return context.print_json(&UpdateView {
+            kind: "update",
+            path: path.display().to_string(),
+            update: section.clone(),
+            files: update.files.len(),
+            bytes: update.files_len(),
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row("id", section.id.as_str());
@@ -262,17 +269,17 @@ fn update(path: &Path, update: &Update, context: &Context) -> Result<()> {
 
 fn vendor(path: &Path, package: &VendorPackage, context: &Context) -> Result<()> {
     if context.json {
-        return context.print_json(&json!({
-            "kind": "vendor-package",
-            "path": path.display().to_string(),
-            "name": package.name,
-            "version": package.version,
-            "architecture": package.architecture,
-            "language": package.language,
-            "identifier": package.identifier,
-            "release_type": package.release_type,
-            "inside": package.inside,
-        }));
+        return context.print_json(&VendorView {
+            kind: "vendor-package",
+            path: path.display().to_string(),
+            name: package.name.clone(),
+            version: package.version.clone(),
+            architecture: package.architecture.clone(),
+            language: package.language.clone(),
+            identifier: package.identifier.clone(),
+            release_type: package.release_type.clone(),
+            inside: package.inside.clone(),
+        });
     }
     let mut sheet = Sheet::default();
     sheet.row("name", package.name.as_str());

@@ -1,0 +1,29 @@
+//! JSON forms of the demo, of drafts and of errors.
+
+use neat_stack::Ledger;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// JSON form of `demo`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DemoView {
+    pub media: String,
+    pub stack: String,
+    pub ledger: Ledger,
+}
+
+/// JSON form of `draft`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct DraftView {
+    /// The text.
+    pub stack: String,
+}
+
+/// JSON form of an error.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ErrorView {
+    pub error: String,
+    /// What to do.
+    pub hint: String,
+    pub exit_code: u8,
+}
