@@ -66,6 +66,9 @@ impl Change {
 }
 
 /// Changes the commands of a stage in a model; gives how many there are then.
+///
+/// # Errors
+/// `BadRequest` for a number that the stage does not have, or a command that cannot be.
 pub fn change_commands(model: &mut Model, stage: Stage, change: &Change) -> Result<usize> {
     let mut own: Vec<Command> = model.commands(stage).cloned().collect();
     change.apply(&mut own, stage, Clone::clone)?;
@@ -82,6 +85,9 @@ pub fn change_commands(model: &mut Model, stage: Stage, change: &Change) -> Resu
 impl AnswerFile {
     /// The file's bytes with the commands of a stage changed, how many there are then, and what its dialect cannot say
     /// of it.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that the stage does not have; `Corrupt` for a file that cannot be read.
     pub fn with_commands(&self, stage: Stage, change: &Change) -> Result<(Vec<u8>, usize, Vec<Finding>)> {
         if let Some(changed) = self.dialect.face().change_commands(&self.text, stage, change) {
             let (text, count) = changed?;

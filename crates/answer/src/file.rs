@@ -19,11 +19,17 @@ impl AnswerFile {
     pub const MAX_LEN: u64 = 4 << 20;
 
     /// Takes bytes for an answer file. A text that could not be written again as it was is refused.
+    ///
+    /// # Errors
+    /// `Corrupt` for bytes that are no text or of no dialect, `Unsupported` for a text that could not be written again.
     pub fn parse(bytes: &[u8]) -> Result<Self> {
         Self::parse_as(bytes, None)
     }
 
     /// The same, where the dialect is known; short texts do not show it.
+    ///
+    /// # Errors
+    /// As [`AnswerFile::parse`].
     pub fn parse_as(bytes: &[u8], dialect: Option<Dialect>) -> Result<Self> {
         if bytes.len() as u64 > Self::MAX_LEN {
             return Err(Error::Limit {

@@ -122,6 +122,9 @@ pub(crate) fn several(media: &MediaFacts, dialect: Dialect) -> Option<Finding> {
 }
 
 /// Reads an answer file into the neutral form.
+///
+/// # Errors
+/// `Corrupt` with the line, where the text breaks the rules of its dialect.
 pub fn read_file(file: &AnswerFile) -> Result<Reading> {
     file.dialect.face().read(&file.text)
 }

@@ -35,6 +35,9 @@ fn is_builtin(name: &str) -> bool {
 
 impl SiteList {
     /// Reads a CSV (RFC 4180) with a line of headings. Semicolons may part the cells, if the headings have them.
+    ///
+    /// # Errors
+    /// `BadRequest` with the line, for headings that are twice or missing and rows of another length.
     pub fn parse(text: &str) -> Result<Self> {
         let text = text.trim_start_matches('\u{feff}');
         let head = text.lines().next().unwrap_or_default();
@@ -208,6 +211,9 @@ impl Site {
     }
 
     /// A model with the columns filled in, and the machine's name if the model says none.
+    ///
+    /// # Errors
+    /// `BadRequest` for a column that names no field, or a value that the field cannot have.
     pub fn fill_model(&self, model: &Model) -> Result<Model> {
         let fault = |error: serde_json::Error| {
             Error::request(

@@ -89,6 +89,9 @@ privacy = "decline"
 "#;
 
 /// The text of a starting point. What is not known is as most would have it.
+///
+/// # Errors
+/// `BadRequest` for values that a model cannot have.
 pub fn starter(known: &Known) -> Result<String> {
     let or = |text: &str, usual: &str| toml_string(if text.is_empty() { usual } else { text });
     let text = TEXT

@@ -24,6 +24,9 @@ pub struct WrittenFile {
 
 impl WrittenFile {
     /// The file as one that is there.
+    ///
+    /// # Errors
+    /// `Internal` where it cannot be read as what it was written as.
     pub fn file(&self) -> Result<AnswerFile> {
         AnswerFile::parse_as(&self.bytes, Some(self.dialect))
     }
@@ -44,6 +47,9 @@ impl Fetched {
 }
 
 /// Fetches what a model refers to: texts of scripts, the original, passwords and keys.
+///
+/// # Errors
+/// `Io` where a file cannot be read, `BadRequest` where something it names is not there or has another digest.
 pub fn fetch(model: &mut Model, secrets: &mut Secrets<'_>) -> Result<Fetched> {
     let origin = model.origin.as_ref().map(|origin| read_origin(origin, secrets)).transpose()?;
     if let Some((_, reading)) = &origin {
@@ -103,6 +109,9 @@ fn read_origin(origin: &Origin, secrets: &Secrets<'_>) -> Result<(AnswerFile, Re
 }
 
 /// Writes a model in a dialect.
+///
+/// # Errors
+/// As [`fetch`] and [`write_with`].
 pub fn write_model(model: &Model, dialect: Dialect, secrets: &mut Secrets<'_>) -> Result<WrittenFile> {
     let mut model = model.clone();
     let fetched = fetch(&mut model, secrets)?;
@@ -110,6 +119,9 @@ pub fn write_model(model: &Model, dialect: Dialect, secrets: &mut Secrets<'_>) -
 }
 
 /// Writes a model whose secrets are fetched.
+///
+/// # Errors
+/// `BadRequest` for what the dialect cannot be written without, and for texts that it cannot hold.
 pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<WrittenFile> {
     let original = fetched.origin.as_ref().filter(|(file, _)| file.dialect == dialect);
     let own = original.map(|(file, reading)| Original { text: file.text.clone(), reading: reading.clone() });
@@ -151,6 +163,9 @@ pub(crate) fn rewrite(
 
 impl AnswerFile {
     /// The file's bytes with its neutral form changed, and what its dialect cannot say of the change.
+    ///
+    /// # Errors
+    /// Those of `change`, and `Corrupt` for a file that cannot be read.
     pub fn changed(&self, change: impl FnOnce(&mut Model) -> Result<()>) -> Result<(Vec<u8>, Vec<Finding>)> {
         rewrite(self, change)
     }

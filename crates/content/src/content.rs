@@ -145,6 +145,9 @@ impl Content {
     /// Content made of `pieces` one after another; neighbouring extents of one file are joined.
     ///
     /// Fails when the lengths add up to more than a 64-bit number holds.
+    ///
+    /// # Errors
+    /// `LimitExceeded` when the lengths add up to more than 64 bits hold.
     pub fn from_pieces(pieces: impl IntoIterator<Item = Piece>) -> Result<Self> {
         let mut joined: Vec<Piece> = Vec::new();
         let mut total = 0_u64;
@@ -188,6 +191,9 @@ impl Content {
     }
 
     /// The file at `path`, opened when its bytes are wanted.
+    ///
+    /// # Errors
+    /// `Io` when nothing can be learned of it, `BadRequest` when it is not there or neither a file nor a block device.
     pub fn from_path(path: &Path) -> Result<Self> {
         let metadata = std::fs::metadata(path).map_err(Error::input("examine", path))?;
         if !metadata.is_file() {
@@ -246,6 +252,9 @@ impl Content {
     }
 
     /// The `len` bytes from `offset` on; fails if they are not all there.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated) when they are not.
     pub fn part(&self, offset: u64, len: u64) -> Result<Self> {
         let end = offset
             .checked_add(len)
@@ -264,6 +273,9 @@ impl Content {
     }
 
     /// The same content with `bytes` in place of as many at `offset`; fails if it is too short for that.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated) when it is.
     pub fn patched(&self, offset: u64, bytes: &[u8]) -> Result<Self> {
         let after = offset.saturating_add(bytes.len() as u64);
         let (front, middle) = (self.part(0, offset)?, Self::from_bytes(bytes));
@@ -277,11 +289,17 @@ impl Content {
     }
 
     /// Several contents one after another.
+    ///
+    /// # Errors
+    /// `LimitExceeded` when the lengths add up to more than 64 bits hold.
     pub fn joined(contents: impl IntoIterator<Item = Self>) -> Result<Self> {
         Self::from_pieces(contents.into_iter().flat_map(|content| content.pieces.to_vec()))
     }
 
     /// Calls `each` with the content's bytes in order, at most `block_len` at a time.
+    ///
+    /// # Errors
+    /// `Io`, those of `each`, `Cancelled` once the job is stopped, and what reading deferred content gives.
     pub fn for_each_block(
         &self,
         block_len: usize,
@@ -353,6 +371,9 @@ impl Content {
     }
 
     /// All bytes in one vector; fails above `limit` bytes. `what` names them in the error.
+    ///
+    /// # Errors
+    /// `LimitExceeded` above `limit`, else as [`Content::for_each_block`].
     pub fn to_vec(&self, limit: u64, what: &str) -> Result<Vec<u8>> {
         crate::read_vec(self, 0, self.len, limit, what)
     }

@@ -122,6 +122,9 @@ impl Digester {
     }
 
     /// The digest in lower-case hexadecimal.
+    ///
+    /// # Errors
+    /// `Internal` when the thread that digests is gone.
     pub fn finish(self) -> Result<String> {
         match self.0 {
             Worker::Here(hasher) => Ok(hasher.finish()),
@@ -135,6 +138,9 @@ impl Digester {
 }
 
 /// The digest of `content` in lower-case hexadecimal.
+///
+/// # Errors
+/// As [`Content::for_each_block`].
 pub fn digest_of(content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
     let mut digester = Digester::for_len(kind, content.len());
     content.for_each_block(1024 * 1024, job, &mut |block| {

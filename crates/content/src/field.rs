@@ -28,6 +28,9 @@ impl<'a> FieldReader<'a> {
     }
 
     /// The next `count` bytes.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, when there are fewer.
     pub fn take(&mut self, count: usize) -> Result<&'a [u8]> {
         let rest = &self.bytes[self.position..];
         let taken = rest.get(..count).ok_or_else(|| Error::Truncated {
@@ -41,17 +44,26 @@ impl<'a> FieldReader<'a> {
     }
 
     /// Passes over `count` bytes.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, when there are fewer.
     pub fn skip(&mut self, count: usize) -> Result<()> {
         self.take(count).map(drop)
     }
 
     /// Moves to `position` bytes after the start of the structure.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated) when the structure ends before it.
     pub fn seek(&mut self, position: usize) -> Result<()> {
         self.position = 0;
         self.skip(position)
     }
 
     /// The next `N` bytes as an array.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, when there are fewer.
     pub fn array<const N: usize>(&mut self) -> Result<[u8; N]> {
         let mut array = [0; N];
         array.copy_from_slice(self.take(N)?);
@@ -59,41 +71,65 @@ impl<'a> FieldReader<'a> {
     }
 
     /// An 8-bit number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u8(&mut self) -> Result<u8> {
         self.array().map(u8::from_le_bytes)
     }
 
     /// A 16-bit little-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u16_le(&mut self) -> Result<u16> {
         self.array().map(u16::from_le_bytes)
     }
 
     /// A 16-bit big-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u16_be(&mut self) -> Result<u16> {
         self.array().map(u16::from_be_bytes)
     }
 
     /// A 32-bit little-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u32_le(&mut self) -> Result<u32> {
         self.array().map(u32::from_le_bytes)
     }
 
     /// A 32-bit big-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u32_be(&mut self) -> Result<u32> {
         self.array().map(u32::from_be_bytes)
     }
 
     /// A 64-bit little-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u64_le(&mut self) -> Result<u64> {
         self.array().map(u64::from_le_bytes)
     }
 
     /// A 64-bit big-endian number.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated), with the offset, at the end.
     pub fn u64_be(&mut self) -> Result<u64> {
         self.array().map(u64::from_be_bytes)
     }
 
     /// A 32-bit number recorded little-endian and then big-endian (ECMA-119 7.3.3); the two must agree.
+    ///
+    /// # Errors
+    /// `Corrupt` with both numbers when they differ, and at the end.
     pub fn u32_both(&mut self, field: &'static str) -> Result<u32> {
         let offset = self.offset();
         let (little, big) = (self.u32_le()?, self.u32_be()?);
@@ -110,6 +146,9 @@ impl<'a> FieldReader<'a> {
     }
 
     /// A 16-bit number recorded little-endian and then big-endian (ECMA-119 7.2.3); the two must agree.
+    ///
+    /// # Errors
+    /// `Corrupt` with both numbers when they differ, and at the end.
     pub fn u16_both(&mut self, field: &'static str) -> Result<u16> {
         let offset = self.offset();
         let (little, big) = (self.u16_le()?, self.u16_be()?);

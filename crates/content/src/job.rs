@@ -60,6 +60,9 @@ impl<'a> Job<'a> {
     }
 
     /// Fails once a stop has been asked for.
+    ///
+    /// # Errors
+    /// `Cancelled`, and nothing else.
     pub fn check(&self) -> Result<()> {
         if self.stop.load(Ordering::Relaxed) { Err(Error::Cancelled) } else { Ok(()) }
     }

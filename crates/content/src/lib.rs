@@ -30,6 +30,7 @@
 //! # Ok::<(), neat_content::Error>(())
 //! ```
 
+#![warn(clippy::missing_errors_doc)]
 #![forbid(unsafe_code)]
 
 mod content;

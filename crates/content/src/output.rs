@@ -70,6 +70,9 @@ impl Output {
     }
 
     /// Appends `bytes`.
+    ///
+    /// # Errors
+    /// `Io`, as on a full disk.
     pub fn write_bytes(&mut self, bytes: &[u8]) -> Result<()> {
         let mut rest = bytes;
         while !rest.is_empty() {
@@ -85,6 +88,9 @@ impl Output {
     }
 
     /// Appends `count` zeros, as a hole where there are many.
+    ///
+    /// # Errors
+    /// `Io`, as on a full disk.
     pub fn write_zeros(&mut self, count: u64) -> Result<()> {
         if count >= HOLE_FROM && self.sparse && self.digester.is_none() {
             self.flush()?;
@@ -105,6 +111,9 @@ impl Output {
     }
 
     /// Appends zeros up to `position` bytes from the start; fails if that is already behind.
+    ///
+    /// # Errors
+    /// `Internal` when it is; `Io`.
     pub fn pad_to(&mut self, position: u64) -> Result<()> {
         let missing = position.checked_sub(self.position()).ok_or_else(|| {
             Error::internal(format!(
@@ -117,6 +126,9 @@ impl Output {
     }
 
     /// Appends `content` and reports the bytes to `job`.
+    ///
+    /// # Errors
+    /// `Io` of either side, `Corrupt` when a source is shorter than it was, `Cancelled`.
     pub fn write_content(&mut self, content: &Content, job: &Job<'_>) -> Result<()> {
         self.sources.add(content);
         for piece in content.pieces() {
@@ -144,6 +156,9 @@ impl Output {
     }
 
     /// Appends `content` like [`Output::write_content`] and digests it on the way.
+    ///
+    /// # Errors
+    /// As [`Output::write_content`].
     pub fn write_digested(&mut self, content: &Content, kind: DigestKind, job: &Job<'_>) -> Result<String> {
         self.sources.add(content);
         let mut digester = Digester::for_len(kind, content.len());
@@ -289,6 +304,9 @@ impl Output {
     }
 
     /// Overwrites bytes that were written before. Not for outputs that are digested.
+    ///
+    /// # Errors
+    /// `Internal` when they were not written before; `Io`.
     pub fn patch(&mut self, position: u64, bytes: &[u8]) -> Result<()> {
         if position + bytes.len() as u64 > self.position() || self.digester.is_some() {
             return Err(self.out_of_order(position));
@@ -303,6 +321,9 @@ impl Output {
     }
 
     /// Takes back everything from `position` on. Not for outputs that are digested.
+    ///
+    /// # Errors
+    /// `Internal` when `position` is ahead; `Io`.
     pub fn rewind(&mut self, position: u64) -> Result<()> {
         if position > self.position() || self.digester.is_some() {
             return Err(self.out_of_order(position));
@@ -318,6 +339,9 @@ impl Output {
     }
 
     /// What was written so far, for reading it again.
+    ///
+    /// # Errors
+    /// `Io` when the file cannot be opened for reading.
     pub fn written(&mut self) -> Result<Content> {
         self.flush()?;
         self.file.set_len(self.position).map_err(Error::io("set the length of", &self.path))?;

@@ -14,6 +14,9 @@ pub trait ReadAt {
     }
 
     /// Fills `buffer` with the bytes from `offset` on; fails if they are not all there.
+    ///
+    /// # Errors
+    /// `Corrupt` (truncated) when they are not; `Io`.
     fn read_exact_at(&self, offset: u64, buffer: &mut [u8]) -> Result<()>;
 }
 
@@ -66,6 +69,9 @@ pub(crate) fn past_end(what: &str, offset: u64, wanted: u64, len: u64) -> Error 
 
 /// Reads `len` bytes at `offset` into a new vector, after checking that they exist and that there are not more
 /// of them than `limit`. `what` names them in errors.
+///
+/// # Errors
+/// `LimitExceeded` above `limit`, before anything is allocated; `Corrupt` (truncated); `Io`.
 pub fn read_vec<R: ReadAt + ?Sized>(
     reader: &R,
     offset: u64,

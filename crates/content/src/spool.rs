@@ -38,6 +38,9 @@ impl Spool {
     }
 
     /// Takes bytes.
+    ///
+    /// # Errors
+    /// `Io` of the temporary file that takes what memory shall not.
     pub fn push(&mut self, bytes: &[u8]) -> Result<()> {
         if self.file.is_none() && self.memory.len() + bytes.len() > self.in_memory {
             let mut file = tempfile::tempfile_in(&self.folder)
@@ -55,6 +58,9 @@ impl Spool {
     }
 
     /// Overwrites bytes that are held; `at` and the length must lie inside.
+    ///
+    /// # Errors
+    /// `Internal` when they do not; `Io`.
     pub fn patch(&mut self, at: u64, bytes: &[u8]) -> Result<()> {
         if let Some(file) = &self.file {
             return file.write_all_at(bytes, at).map_err(self.failed());
@@ -72,6 +78,9 @@ impl Spool {
     }
 
     /// What is held now.
+    ///
+    /// # Errors
+    /// `Io` of the temporary file.
     pub fn content(&self) -> Result<Content> {
         match &self.file {
             Some(file) => {

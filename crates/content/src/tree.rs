@@ -146,6 +146,9 @@ pub fn fold_case(name: &str) -> String {
 }
 
 /// Checks that `name` can stand for one thing in one folder: not empty, not `.` or `..`, no `/`, no NUL.
+///
+/// # Errors
+/// What was expected instead, in words.
 pub fn check_name(name: &str) -> std::result::Result<(), &'static str> {
     match name {
         "" => Err("a name that is not empty"),
@@ -188,6 +191,9 @@ impl Tree {
     }
 
     /// Adds a node to a folder. Fails if the name cannot be, is taken, or `parent` is not a folder.
+    ///
+    /// # Errors
+    /// `BadRequest` for each of them.
     pub fn add(&mut self, parent: NodeId, name: &str, meta: Meta, kind: NodeKind) -> Result<NodeId> {
         let hint = "give it another name or place";
         if let Err(expected) = check_name(name) {
@@ -253,6 +259,9 @@ impl Tree {
     }
 
     /// The folder at `path`, made with `meta` where it is missing. Existing folders match in any case.
+    ///
+    /// # Errors
+    /// `BadRequest` when a name of it cannot be, or a file is in the way.
     pub fn make_folder(&mut self, path: &str, meta: Meta) -> Result<NodeId> {
         let mut id = Self::ROOT;
         for name in parts(path) {
@@ -266,6 +275,9 @@ impl Tree {
 
     /// Puts a file at `path`, making the folders above it. A file already there, in any case, gets the new
     /// content and keeps its name.
+    ///
+    /// # Errors
+    /// `BadRequest` when a name of it cannot be, a file is in the way of a folder, or a folder stands there.
     pub fn put_file(&mut self, path: &str, content: Content, meta: Meta) -> Result<NodeId> {
         let (folder, name) = path.trim_matches('/').rsplit_once('/').unwrap_or(("", path.trim_matches('/')));
         let parent = self.make_folder(folder, meta)?;

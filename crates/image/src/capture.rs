@@ -57,6 +57,9 @@ struct Walk<'a> {
 }
 
 /// Reads a folder: names, times, attributes, links, and the digests of all content.
+///
+/// # Errors
+/// `Io`, `BadRequest` for what no image file can hold, `Cancelled`.
 pub fn capture(folder: &Path, options: &Options, job: &Job<'_>) -> Result<Captured> {
     let metadata = fs::metadata(folder).map_err(Error::io("examine", folder))?;
     if !metadata.is_dir() {
@@ -281,6 +284,9 @@ fn digest_all(contents: &[(EntryId, Content)], threads: usize, job: &Job<'_>) ->
 
 impl Captured {
     /// Adds it to a draft as an edition called `name`.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::add_edition`].
     pub fn add_to(self, draft: &mut ImageDraft, name: &str, description: &str) -> Result<()> {
         let created = self.files.entry(Files::ROOT).times.written;
         let newest = self.files.ids().map(|id| self.files.entry(id).times.written).max().unwrap_or(created);
@@ -311,6 +317,9 @@ pub fn image_element(name: &str, description: &str, made: u64) -> Element {
 }
 
 /// A tree of names as an edition, for what was put together in memory. All content is read to digest it.
+///
+/// # Errors
+/// As reading the content; `BadRequest` for names that no image file can hold.
 pub fn from_tree(tree: &Tree, job: &Job<'_>) -> Result<Captured> {
     let moment = |meta: Meta| Times::at(meta.modified);
     let mut files = Files::new(moment(tree.node(Tree::ROOT).meta));

@@ -101,6 +101,9 @@ impl ImageDraft {
     }
 
     /// Adds editions of `source` by their numbers there.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there; `Corrupt` where a tree cannot be read.
     pub fn append(&mut self, source: &ImageFile, numbers: &[usize]) -> Result<()> {
         for number in numbers {
             source.metadata(*number)?;
@@ -120,6 +123,9 @@ impl ImageDraft {
 
     /// Adds an edition with these files; `xml` is its `IMAGE` element, whose counts are filled in. Its content must be
     /// in a source or added with [`ImageDraft::add_blob`].
+    ///
+    /// # Errors
+    /// `BadRequest` for content that was not added.
     pub fn add_edition(&mut self, files: Files, xml: Element) -> Result<()> {
         self.editions.push(DraftEdition { xml, tree: DraftTree::Edited(Arc::new(files)) });
         self.check_names()
@@ -136,6 +142,9 @@ impl ImageDraft {
     }
 
     /// The number of the edition that `wanted` names.
+    ///
+    /// # Errors
+    /// `BadRequest` when none or several fit, naming what there is.
     pub fn find_edition(&self, wanted: &str) -> Result<usize> {
         let name = self
             .sources
@@ -146,6 +155,9 @@ impl ImageDraft {
     }
 
     /// Keeps these editions, numbered from 1, in this order. At least one must stay; none may be named twice.
+    ///
+    /// # Errors
+    /// `BadRequest` for no number, one that is not there, or one named twice.
     pub fn select(&mut self, numbers: &[usize]) -> Result<()> {
         if numbers.is_empty() {
             return Err(Error::request("no edition would be left", "keep at least one"));
@@ -171,6 +183,9 @@ impl ImageDraft {
     }
 
     /// Gives an edition, numbered from 1, new names.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there, or a name that another edition has.
     pub fn rename(&mut self, number: usize, rename: &Rename) -> Result<()> {
         let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) else {
             return Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions));
@@ -208,6 +223,9 @@ impl ImageDraft {
     }
 
     /// Sets which edition, numbered from 1, is the one that boots.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there.
     pub fn set_boot(&mut self, number: Option<usize>) -> Result<()> {
         if number.is_some_and(|number| number == 0 || number > self.editions.len()) {
             return Err(Error::request(
@@ -225,6 +243,9 @@ impl ImageDraft {
     }
 
     /// Compresses everything anew, or stores it as it is.
+    ///
+    /// # Errors
+    /// `BadRequest` for a method that can only be read.
     pub fn repack(&mut self, compression: Option<Compression>) -> Result<()> {
         if let Some(compression) = compression {
             compression.check()?;
@@ -236,6 +257,9 @@ impl ImageDraft {
     }
 
     /// The files of an edition, numbered from 1, to be changed.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there; `Corrupt` where the tree cannot be read.
     pub fn edit(&mut self, number: usize) -> Result<&mut Files> {
         let files = self.files(number)?;
         let edition = &mut self.editions[number - 1];
@@ -247,6 +271,9 @@ impl ImageDraft {
     }
 
     /// The files of an edition, numbered from 1.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there; `Corrupt` where the tree cannot be read.
     pub fn files(&self, number: usize) -> Result<Arc<Files>> {
         match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|edition| &edition.tree) {
             Some(DraftTree::Edited(files)) => Ok(Arc::clone(files)),
@@ -256,6 +283,9 @@ impl ImageDraft {
     }
 
     /// Gives an edition, numbered from 1, other files.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there.
     pub fn set_files(&mut self, number: usize, files: Files) -> Result<()> {
         *self.edit(number)? = files;
         Ok(())
@@ -277,6 +307,9 @@ impl ImageDraft {
     }
 
     /// Content that an edition may name, lazily. `place` says in errors whose it is.
+    ///
+    /// # Errors
+    /// `Corrupt` when no source and nothing that was added has it.
     pub fn content(&self, digest: BlobDigest, place: &str) -> Result<Content> {
         if let Some(content) = self.new_blobs.get(&digest) {
             return Ok(content.clone());
@@ -483,12 +516,18 @@ impl ImageDraft {
     }
 
     /// Writes the image file to `output`, with `threads` threads (0: as many as there are cores).
+    ///
+    /// # Errors
+    /// `Io`, `Corrupt` for trees and content that cannot be read, `Cancelled`.
     pub fn write(&self, output: &mut Output, threads: usize, job: &Job<'_>) -> Result<()> {
         write_part(&self.plan()?, threads, output, job)
     }
 
     /// The image file as lazy content: what stays as it is becomes extents of the sources. What must be compressed is
     /// compressed now; a lot of it goes to an unnamed file in `folder`.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::write`].
     pub fn to_content(&self, folder: &Path, threads: usize, job: &Job<'_>) -> Result<Content> {
         let mut gather = Gather::new(folder);
         write_part(&self.plan()?, threads, &mut gather, job)?;
@@ -496,6 +535,9 @@ impl ImageDraft {
     }
 
     /// Bytes before compression that writing would compress; 0 when everything stays as it is.
+    ///
+    /// # Errors
+    /// `Corrupt` where a tree cannot be read.
     pub fn bytes_to_pack(&self) -> Result<u64> {
         let plan = self.plan()?;
         let fresh = plan.blobs.iter().filter(|resource| !matches!(resource.body, Body::Kept(_)));

@@ -50,6 +50,10 @@ pub type NamedContent = (String, Content);
 
 impl ImageFile {
     /// Opens an image file that is not split.
+    ///
+    /// # Errors
+    /// `Corrupt` for what is none or damaged, `Unsupported` for other versions and methods, `BadRequest` for one part
+    /// of several.
     pub fn open(name: &str, content: Content) -> Result<Self> {
         Self::open_parts(vec![(name.to_owned(), content)])
     }
@@ -57,6 +61,9 @@ impl ImageFile {
     /// Opens all parts of an image file, in any order.
     ///
     /// Fails if one is missing, foreign or there twice, naming it.
+    ///
+    /// # Errors
+    /// As [`ImageFile::open`]; `BadRequest` when parts are missing, there twice, or of different image files.
     pub fn open_parts(files: Vec<NamedContent>) -> Result<Self> {
         let mut parts = Vec::with_capacity(files.len());
         for (name, content) in files {
@@ -168,6 +175,9 @@ impl ImageFile {
     }
 
     /// The metadata resource of an edition, numbered from 1, and its digest.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there.
     pub fn metadata(&self, number: usize) -> Result<(BlobDigest, &Stored)> {
         let found = number.checked_sub(1).and_then(|n| self.inner.metadata.get(n));
         found.map(|(digest, stored)| (*digest, stored)).ok_or_else(|| {
@@ -184,6 +194,9 @@ impl ImageFile {
     }
 
     /// The files of an edition, numbered from 1.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there; `Corrupt` where the tree cannot be read.
     pub fn files(&self, number: usize) -> Result<Files> {
         let (digest, stored) = self.metadata(number)?;
         let place = format!("edition {number} of {}", self.inner.parts[0].name);
@@ -192,12 +205,18 @@ impl ImageFile {
     }
 
     /// The number of the edition that `wanted` names: a number, a name, a display name or a flag word, in any case.
+    ///
+    /// # Errors
+    /// `BadRequest` when none or several fit, naming what there is.
     pub fn find_edition(&self, wanted: &str) -> Result<usize> {
         find_edition(&self.inner.editions, wanted, &self.inner.parts[0].name)
     }
 
     /// Digests the content between header and table of each part and compares it with its integrity table. Parts
     /// without one pass.
+    ///
+    /// # Errors
+    /// `Corrupt`, with the piece, where a digest differs; `Io`, `Cancelled`.
     pub fn check_integrity(&self, job: &Job<'_>) -> Result<()> {
         for part in &self.inner.parts {
             crate::integrity::check(part, job).map_err(|error| error.within(&part.name))?;
@@ -313,6 +332,9 @@ pub fn sibling_names<'a>(name: &str, names: impl Iterator<Item = &'a str>) -> Ve
 }
 
 /// Opens the image file that the file `path` is, or is a part of; the other parts are looked for beside it.
+///
+/// # Errors
+/// As [`ImageFile::open_parts`]; `Io`.
 pub fn open_path(path: &std::path::Path) -> Result<ImageFile> {
     let source = neat_content::Source::open(path)?;
     let content = Content::from_source(source);

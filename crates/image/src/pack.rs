@@ -28,6 +28,9 @@ pub struct Compression {
 
 impl Compression {
     /// Checks that there is an encoder for it.
+    ///
+    /// # Errors
+    /// `BadRequest` when there is none, or the length of a chunk is none that the method has.
     pub fn check(self) -> Result<()> {
         if self.method == Method::Lzms {
             return Err(Error::request(

@@ -43,6 +43,9 @@ pub struct Header {
 
 impl Header {
     /// Reads and checks the header. Whether it is an image file at all is told by [`is_image_file`].
+    ///
+    /// # Errors
+    /// `Corrupt` with the field and the offset, `Unsupported` for other versions and methods.
     pub fn read(file: &Content) -> Result<Self> {
         const STRUCTURE: &str = "Header";
         let mut bytes = [0; HEADER_LEN as usize];

@@ -32,6 +32,9 @@ struct Unit {
 
 /// Splits an image file into parts of at most `limit` bytes each. Nothing is decompressed, no blob is cut, the trees of
 /// all editions are in the first part. Fails before anything is written if a blob alone is larger.
+///
+/// # Errors
+/// `BadRequest` when a blob is larger than `limit` or solid; `Corrupt` where a tree cannot be read.
 pub fn split(image: &ImageFile, limit: u64, job: &Job<'_>) -> Result<Vec<Content>> {
     let header = image.header();
     let count = image.editions().len();
@@ -174,6 +177,9 @@ fn path_of(image: &ImageFile, digest: BlobDigest) -> Option<String> {
 }
 
 /// One image file from all its parts, as lazy content.
+///
+/// # Errors
+/// `BadRequest` for an image file that is not in parts; `Corrupt` where a tree cannot be read.
 pub fn join(image: &ImageFile, job: &Job<'_>) -> Result<Content> {
     let mut gather = Gather::new(Path::new("."));
     write_part(&joined_plan(image)?, 1, &mut gather, job)?;

@@ -434,6 +434,9 @@ thread_local! {
 
 impl Stored {
     /// Calls `each` with the blob's bytes in order and checks at the end that they are those that `digest` names.
+    ///
+    /// # Errors
+    /// `Corrupt` when they are not; `Io`, `Cancelled`, and those of `each`.
     pub fn read(
         &self,
         digest: BlobDigest,
@@ -460,6 +463,9 @@ impl Stored {
     }
 
     /// All bytes, at most `limit`, checked against `digest`. `what` names them in errors.
+    ///
+    /// # Errors
+    /// `LimitExceeded` above `limit`, else as [`Stored::read`].
     pub fn to_vec(&self, digest: BlobDigest, limit: u64, what: &str) -> Result<Vec<u8>> {
         if self.raw_len > limit {
             return Err(Error::Limit {

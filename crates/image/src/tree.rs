@@ -14,6 +14,9 @@ const MAX_REPARSE_LEN: u64 = 16 << 10;
 ///
 /// Symbolic links become links with `/` between the parts; other reparse points and named streams are left out and
 /// named. Units of names that are no characters are written as `\u{…}`.
+///
+/// # Errors
+/// `Corrupt` where an entry names content that is not there.
 pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree, Vec<String>)> {
     let root = files.entry(Files::ROOT);
     let mut tree = Tree::new(meta_of(root));
@@ -62,6 +65,9 @@ fn meta_of(entry: &Entry) -> Meta {
 }
 
 /// The content with this digest, lazily. `place` says in errors whose it is.
+///
+/// # Errors
+/// `Corrupt` where the image file does not have it.
 pub fn content_of(image: &ImageFile, digest: BlobDigest, place: &str) -> Result<Content> {
     if digest.is_none() {
         return Ok(Content::default());
@@ -78,6 +84,9 @@ pub fn content_of(image: &ImageFile, digest: BlobDigest, place: &str) -> Result<
 }
 
 /// Where a symbolic link or a mount point leads, with `/` between the parts; nothing for other reparse points.
+///
+/// # Errors
+/// `Corrupt` where its data cannot be read.
 pub fn link_target(image: &ImageFile, entry: &Entry) -> Result<Option<String>> {
     let Some(reparse) = entry.reparse() else { return Ok(None) };
     // Names begin after four 16-bit numbers; a symbolic link has 32 bits of flags between ([MS-FSCC] 2.1.2.4, 2.1.2.5).

@@ -14,6 +14,9 @@ pub struct Usage {
 }
 
 /// What each edition takes, in order. Reads all trees.
+///
+/// # Errors
+/// `Corrupt` where a tree cannot be read.
 pub fn usage(image: &ImageFile) -> Result<Vec<Usage>> {
     let count = image.editions().len();
     let mut usages = vec![Usage::default(); count];

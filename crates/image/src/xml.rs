@@ -40,6 +40,9 @@ impl Element {
     }
 
     /// Reads the one element that `text` holds. Entities are not expanded.
+    ///
+    /// # Errors
+    /// `Corrupt` for what is not well formed, too deep, or more than one element.
     pub fn parse(text: &str) -> Result<Self> {
         // The reader passes over a byte order mark and does not count it.
         let text = text.trim_start_matches('\u{feff}');
@@ -238,6 +241,9 @@ fn escape(text: &str) -> String {
 }
 
 /// The text of XML data: UTF-16 with a byte order mark.
+///
+/// # Errors
+/// `Corrupt` with the offset, for an odd number of bytes and halves of characters.
 pub fn decode(bytes: &[u8], offset: u64) -> Result<String> {
     let bytes = match bytes {
         [0xFF, 0xFE, rest @ ..] => rest,

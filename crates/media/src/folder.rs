@@ -24,6 +24,9 @@ const IMAGES_FOLDER: &str = "boot";
 const BOOT_CODE_NAME: &str = "boot-code.bin";
 
 /// Opens a folder. What [`unpack`] recorded of the media it came from is taken up again.
+///
+/// # Errors
+/// `Io`, and `Corrupt` for a record that cannot be read or is a link.
 pub fn open(path: &Path) -> Result<Media> {
     let (mut tree, mut warnings) = read_tree(path)?;
     let record_folder = path.join(RECORD_FOLDER);
@@ -64,6 +67,9 @@ fn missing_images<'a>(catalog: &'a BootCatalog, tree: &'a Tree) -> impl Iterator
 
 /// The files of a folder without its media record. Files are opened when their bytes are wanted; symbolic links
 /// stay links and are not followed.
+///
+/// # Errors
+/// `Io`, and `LimitExceeded` for folders that are too deep.
 pub fn read_tree(path: &Path) -> Result<(Tree, Vec<String>)> {
     let metadata = fs::metadata(path).map_err(Error::io("examine", path))?;
     if !metadata.is_dir() {
@@ -177,6 +183,9 @@ fn unpack_into(media: &Media, target: &Path, job: &Job<'_>) -> Result<()> {
 
 /// Writes what is below `start` into the existing folder `target`, with modes and times. Names were checked when the
 /// tree was made, and no link is followed, so nothing lands outside.
+///
+/// # Errors
+/// `Io`, `Cancelled`, and what reading the content gives.
 pub fn write_tree(tree: &Tree, start: NodeId, target: &Path, job: &Job<'_>) -> Result<()> {
     let total = tree.walk_from(start).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum();
     job.event(Event::StepStarted { step: "writing the files", total_bytes: Some(total) });

@@ -12,6 +12,9 @@ use std::{path::Path, sync::Arc};
 const STUB_FILES: u64 = 8;
 
 /// Opens the media at `path`: an ISO file (or any file with its file systems), a stick or its image, or a folder.
+///
+/// # Errors
+/// `Io`, `Corrupt` with field and offset, `Unsupported`, and `Mismatch` for what is no media.
 pub fn open(path: &Path) -> Result<Media> {
     if path.is_dir() {
         return folder::open(path);
@@ -21,12 +24,18 @@ pub fn open(path: &Path) -> Result<Media> {
 }
 
 /// Whether the file begins like a disc: the cheap test that decides what a file is.
+///
+/// # Errors
+/// `Io`.
 pub fn is_disc(source: &Arc<Source>) -> Result<bool> {
     let descriptors = iso9660::read::read_descriptors(source)?;
     Ok(descriptors.primary.is_some() || udf::volume::is_announced(source)?)
 }
 
 /// Whether the file is a stick's image: the cheap test that decides what a file is.
+///
+/// # Errors
+/// `Io`.
 pub fn is_stick(source: &Arc<Source>) -> Result<bool> {
     Ok(stick::read::volume_extent(source)?.is_some())
 }

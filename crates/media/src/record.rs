@@ -230,6 +230,9 @@ impl MediaRecord {
     }
 
     /// Reads a record.
+    ///
+    /// # Errors
+    /// `Corrupt` for what is no record, `Unsupported` for newer ones.
     pub fn parse(text: &str) -> Result<Self> {
         let hint = "repair the file, or remove it to master the folder as it is";
         let record: Self = toml::from_str(text).map_err(|error| Error::request(error.to_string(), hint))?;

@@ -21,6 +21,9 @@ struct Machine {
 
 /// Reads a list of devices: our JSON (`{"devices": [{"name": …, "ids": […]}]}`), the output of `lspci -nn` (with `-v` or
 /// without) or `lsusb`, or a plain list of hardware ids, one in each line.
+///
+/// # Errors
+/// `BadRequest` when no form of list fits.
 pub fn parse_devices(text: &str) -> Result<Vec<MachineDevice>> {
     if text.trim_start().starts_with('{') {
         let machine: Machine = serde_json::from_str(text).map_err(|error| {

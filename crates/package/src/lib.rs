@@ -17,6 +17,7 @@
 //! # Ok::<(), neat_content::Error>(())
 //! ```
 
+#![warn(clippy::missing_errors_doc)]
 #![forbid(unsafe_code)]
 
 /// The crate whose types stand in the signatures here.

@@ -364,6 +364,9 @@ impl Hive {
 
     /// Makes the key at `path` and those above it, as far as they are missing, with the security of the key each is
     /// in. Fails with what is wrong with a name.
+    ///
+    /// # Errors
+    /// [`BadName`] for names that are empty, too long or hold a backslash, and paths that are too deep.
     pub fn create(&mut self, path: &str) -> Result<KeyId, BadName> {
         for name in parts(path) {
             check_key_name(name)?;
@@ -404,6 +407,9 @@ impl Hive {
     }
 
     /// Sets a value; returns whether anything changed.
+    ///
+    /// # Errors
+    /// [`BadName`] for a name that is too long.
     pub fn set(&mut self, id: KeyId, name: &str, kind: ValueKind, data: &[u8]) -> Result<bool, BadName> {
         if name.encode_utf16().count() > layout::LONGEST_VALUE_NAME {
             return Err(BadName::Long { limit: layout::LONGEST_VALUE_NAME });
@@ -447,6 +453,9 @@ impl Hive {
     }
 
     /// Gives a key another name. Fails if the name is taken or cannot be.
+    ///
+    /// # Errors
+    /// [`BadName`] for both.
     pub fn rename(&mut self, id: KeyId, name: &str) -> Result<(), BadName> {
         check_key_name(name)?;
         let parent = self.key(id).parent;

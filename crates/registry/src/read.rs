@@ -20,6 +20,9 @@ pub fn is_hive(first: &[u8]) -> bool {
 impl Hive {
     /// Reads a hive file. Transaction logs are not looked at: [`Hive::is_dirty`] says whether there may be changes in
     /// them only.
+    ///
+    /// # Errors
+    /// `Corrupt` with the structure and the offset, `LimitExceeded` for more than is ever read.
     pub fn read(bytes: impl Into<Arc<[u8]>>) -> Result<Self> {
         let source: Arc<[u8]> = bytes.into();
         let base = Base::check(&source)?;

@@ -72,6 +72,9 @@ const PREFIXES: [(&str, &str); 5] = [
 
 /// The hive that a path of registration text lies in, and the path from that hive's root. `CurrentControlSet` is still
 /// in it: see [`Hive::with_control_set`].
+///
+/// # Errors
+/// `BadRequest` for a root that no hive has.
 pub fn locate(path: &str) -> Result<(HiveRole, String)> {
     let unknown =
         |hint: &'static str| Err(Error::request(format!("{path} lies in no hive of an edition"), hint));

@@ -13,6 +13,9 @@ impl Hive {
     /// always the same for the same hive.
     ///
     /// Fails only if it would be larger than a hive can be.
+    ///
+    /// # Errors
+    /// `LimitExceeded` when it would be larger than any hive is.
     pub fn write(&self) -> Result<Vec<u8>> {
         // The first pass gives every cell its place, the second writes, by the same walk.
         let mut writer = Writer::new(self);

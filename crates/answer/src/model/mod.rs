@@ -182,6 +182,9 @@ impl Model {
     pub const FORMAT: u32 = 1;
 
     /// Reads the TOML form. An error names the line.
+    ///
+    /// # Errors
+    /// `BadRequest` with the line, for what is no TOML, has keys that do not exist, or values of another type.
     pub fn parse(text: &str) -> Result<Self> {
         let model: Self = toml::from_str(text).map_err(|error| {
             let at = error.span().map_or(0, |span| span.start);
@@ -201,6 +204,9 @@ impl Model {
     }
 
     /// The TOML form.
+    ///
+    /// # Errors
+    /// `Internal` for what TOML cannot say, which a model never holds.
     pub fn to_toml(&self) -> Result<String> {
         toml::to_string(self)
             .map_err(|error| Error::internal(format!("the answers cannot be written as TOML: {error}")))

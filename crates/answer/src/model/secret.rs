@@ -73,6 +73,9 @@ pub struct Secrets<'a> {
 
 impl Secrets<'_> {
     /// The secret of a field such as `account.helm.password`.
+    ///
+    /// # Errors
+    /// `Io` where its file cannot be read, `BadRequest` where it comes from nowhere or has line ends.
     pub fn get(&self, field: &str, secret: &Secret) -> Result<SecretValue> {
         match secret {
             Secret::Hash(hash) => Ok(SecretValue::Hash(hash.clone())),

@@ -14,6 +14,9 @@ pub struct Package {
 }
 
 /// An answer file that names packages, from one that is there or anew.
+///
+/// # Errors
+/// `Corrupt` where `text` is no answer file of this dialect.
 pub fn with_packages(text: Option<&str>, packages: &[Package]) -> Result<String> {
     let fresh = || {
         format!(

@@ -243,6 +243,9 @@ impl Files {
 
     /// Adds an entry to a folder, at the place that its name has among the others. Fails if the name is taken or the
     /// parent is not a folder.
+    ///
+    /// # Errors
+    /// `BadRequest` for both.
     pub fn add(&mut self, parent: EntryId, entry: Entry) -> Result<EntryId> {
         if !self.entry(parent).is_folder() {
             return Err(Error::request(format!("{} is not a folder", self.path(parent)), "name a folder"));

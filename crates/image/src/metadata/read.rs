@@ -15,6 +15,9 @@ const MAX_DESCRIPTORS: usize = 1 << 20;
 const MAX_DEPTH: usize = 4096;
 
 /// Reads a metadata resource. Offsets in errors count from its start before compression.
+///
+/// # Errors
+/// `Corrupt` with the offset; `LimitExceeded` for trees that are too large or too deep.
 pub fn read(bytes: &[u8]) -> Result<Files> {
     let (security, start) = read_security(bytes)?;
     let mut files = Files { entries: Vec::with_capacity(bytes.len() / 200), security };

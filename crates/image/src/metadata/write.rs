@@ -10,6 +10,9 @@ const LIST_END: usize = 8;
 
 /// Writes the metadata resource: security descriptors, the root's entry, then the list of each folder before those of
 /// the folders in it.
+///
+/// # Errors
+/// `BadRequest` for names and lists that are longer than their fields.
 pub fn write(files: &Files) -> Result<Vec<u8>> {
     let mut bytes = security_data(&files.security)?;
     // First where each list goes, then the bytes.

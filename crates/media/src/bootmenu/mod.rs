@@ -61,6 +61,9 @@ const DISK_TITLE: &str = "Start from the hard disk";
 
 impl Menu {
     /// Checks what no loader could read: an empty menu, names and paths that need quoting, line ends.
+    ///
+    /// # Errors
+    /// `BadRequest` for each of them, with the entry.
     pub fn check(&self) -> Result<()> {
         let hint = "change it in the [menu] section";
         if self.entries.is_empty() {

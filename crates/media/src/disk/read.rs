@@ -21,6 +21,9 @@ fn read_mbr<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Mbr>> {
 
 /// Reads the partition table at the start of `reader`, if there is one that holds partitions. A GPT whose
 /// checksums are wrong is an error. `bios_image` is the first sector of the BIOS boot image, if there is one.
+///
+/// # Errors
+/// `Corrupt` with the field and the offset, `Io`.
 pub fn read<R: ReadAt + ?Sized>(reader: &R, bios_image: Option<u32>) -> Result<Option<PartitionTable>> {
     let Some(mbr) = read_mbr(reader)? else { return Ok(None) };
     let boot_code = boot_code(&mbr, bios_image);

@@ -48,6 +48,9 @@ impl Found {
 
 /// Looks for boot images. A UEFI image is made from `EFI/BOOT/BOOT*.EFI` when there is none; `time` stands in its
 /// directories.
+///
+/// # Errors
+/// `Io`, and `BadRequest` for loaders that no FAT file system holds.
 pub fn find(tree: &Tree, time: Timestamp) -> Result<Found> {
     let bios = BIOS_PLACES.iter().find_map(|place| {
         let id = tree.find_ignoring_case(place.path)?;
@@ -82,6 +85,9 @@ pub fn plain(platform: Platform, image: BootImage) -> BootEntry {
 }
 
 /// How the BIOS image at `path` is usually started, known by its name; else loaded whole.
+///
+/// # Errors
+/// `BadRequest` when there is no such file; `Io`.
 pub fn bios_entry(tree: &Tree, path: &str) -> Result<BootEntry> {
     let len = image_len(tree, path)?;
     let name = |path: &str| path.rsplit('/').next().unwrap_or_default().to_ascii_lowercase();
@@ -92,6 +98,9 @@ pub fn bios_entry(tree: &Tree, path: &str) -> Result<BootEntry> {
 }
 
 /// An entry for the UEFI image at `path`.
+///
+/// # Errors
+/// `BadRequest` when there is no such file; `Io`.
 pub fn uefi_entry(tree: &Tree, path: &str) -> Result<BootEntry> {
     let load_sectors = sectors(image_len(tree, path)?);
     Ok(BootEntry { load_sectors, ..plain(Platform::UEFI, BootImage::File(path.to_owned())) })

@@ -87,6 +87,9 @@ pub(super) fn geometry<R: ReadAt + ?Sized>(reader: &R) -> Result<Geometry> {
 }
 
 /// Length in bytes of the file system that `reader` begins with; `None` if it is not FAT.
+///
+/// # Errors
+/// `Corrupt` with the field and the offset, where it begins as one and goes on as none; `Io`.
 pub fn volume_len<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<u64>> {
     Ok(damage_apart(geometry(reader))?.ok().map(|geometry| geometry.total_len))
 }
@@ -121,11 +124,17 @@ pub(crate) fn compare_tables(image: &Content, base: u64) -> Result<Vec<String>> 
 }
 
 /// Reads the tree of the FAT file system in `image`.
+///
+/// # Errors
+/// `Corrupt` with the field and the offset, `LimitExceeded` for too many entries, `Io`.
 pub fn read(image: &Content) -> Result<Tree> {
     read_labelled(image).map(|(tree, _)| tree)
 }
 
 /// Reads the tree and the label of the FAT file system in `image`.
+///
+/// # Errors
+/// As [`read`].
 pub fn read_labelled(image: &Content) -> Result<(Tree, String)> {
     let geometry = geometry(image)?;
     let table_len = ((geometry.clusters + 2) * geometry.kind.bits()).div_ceil(8);

@@ -81,6 +81,9 @@ impl Volume {
     /// Lays out the files of `tree`; those in `order` come in that order, then the others.
     ///
     /// Fails for what FAT cannot hold, and with the missing bytes where `len` is too small.
+    ///
+    /// # Errors
+    /// `BadRequest` for what FAT cannot hold, and with the missing bytes where `len` is too small.
     pub fn plan(tree: &Tree, order: &[NodeId], options: &Options<'_>) -> Result<Self> {
         let folders = Folders::name(tree, options.label, options.time)?;
         let shape = match options.len {

@@ -25,6 +25,9 @@ const ROOT_ENTRIES: u64 = 112;
 /// A file system with the files of `tree`, as small as it can be (or `least_len`).
 ///
 /// Fails for files of 4 GiB or more and for symbolic links, which FAT cannot hold.
+///
+/// # Errors
+/// `BadRequest` for files and names that FAT cannot hold.
 pub fn image(tree: &Tree, options: &Options) -> Result<Content> {
     let folders = Folders::name(tree, &options.label, options.time)?;
     let shape = choose(tree, &folders, options.least_len)?;

@@ -157,6 +157,9 @@ pub struct Twins {
 
 impl Twins {
     /// Finds them in `tree`.
+    ///
+    /// # Errors
+    /// What reading the content gives; `Cancelled`.
     pub fn find(tree: &Tree, job: &Job<'_>) -> Result<Self> {
         let own = |(id, group): (NodeId, u32)| Some((id, (group, tree.node(id).content()?.clone())));
         Ok(Self { groups: find_twins(tree, job)?.into_iter().filter_map(own).collect() })

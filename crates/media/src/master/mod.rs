@@ -176,11 +176,17 @@ const ALIGNED_FROM: u64 = 1 << 20;
 
 impl Plan {
     /// Lays out `tree`. Reads only what is needed to find identical files.
+    ///
+    /// # Errors
+    /// `BadRequest` for what the formats cannot hold; what reading the content gives; `Cancelled`.
     pub fn new(tree: &Arc<Tree>, options: Options, job: &Job<'_>) -> Result<Self> {
         Self::lay_out(tree, options, None, job)
     }
 
     /// Lays out a tree that is a copy of another with a few changes, whose identical files are known: reads nothing.
+    ///
+    /// # Errors
+    /// As [`Plan::new`].
     pub fn with_twins(tree: &Arc<Tree>, options: Options, twins: &Twins, job: &Job<'_>) -> Result<Self> {
         Self::lay_out(tree, options, Some(twins), job)
     }
@@ -318,12 +324,18 @@ impl Plan {
     }
 
     /// Writes the disc.
+    ///
+    /// # Errors
+    /// `Io`, what reading the content gives, `Cancelled`.
     pub fn write(&self, out: &mut Output, job: &Job<'_>) -> Result<()> {
         self.write_and_digest(&[], out, job).map(drop)
     }
 
     /// Writes the disc and gives the SHA-256 of the `wanted` files as they are on it, computed on the way; `None` for
     /// what is not a file or is empty.
+    ///
+    /// # Errors
+    /// As [`Plan::write`].
     pub fn write_and_digest(
         &self,
         wanted: &[NodeId],
@@ -366,6 +378,9 @@ impl Plan {
 
     /// The disc as content, for whoever does not write it from its start to its end. Its tables are kept in an unnamed
     /// file in `folder`; files stay where they are. Also where each file lies.
+    ///
+    /// # Errors
+    /// `Io` of the unnamed file, else as [`Plan::write`].
     pub fn to_content(&self, folder: &Path, job: &Job<'_>) -> Result<(Content, Vec<Extent>)> {
         let file = tempfile::tempfile_in(folder).map_err(Error::io("create a file in", folder))?;
         let mut tables = Output::new(file, folder, None);

@@ -12,6 +12,9 @@ type Digests = Vec<Vec<Option<String>>>;
 
 /// Writes each plan to the output of the same index, and gives the SHA-256 of the files that are wanted of each as
 /// [`Plan::write_and_digest`] does. Content that all have is read once for all of them.
+///
+/// # Errors
+/// As [`Plan::write`].
 pub fn write_together(
     plans: &[&Plan],
     wanted: &[Vec<NodeId>],

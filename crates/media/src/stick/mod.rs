@@ -249,6 +249,9 @@ impl StickPlan {
     }
 
     /// Writes it as a file, from its start to its end; what is zero becomes a hole.
+    ///
+    /// # Errors
+    /// `Io`, what reading the content gives, `Cancelled`.
     pub fn write(&self, out: &mut Output, job: &Job<'_>) -> Result<()> {
         job.event(Event::StepStarted { step: "writing the stick", total_bytes: Some(self.content_len()) });
         together::write_slots(self, 0..self.slots.len(), out, job)?;
@@ -264,6 +267,9 @@ const SYSTEM_AREA: u64 = 16 * 2048;
 impl StickPlan {
     /// A stick that holds a disc which also starts as a disk. `disc` is all of it; `extents` are its files with their
     /// places, so that they can be told apart.
+    ///
+    /// # Errors
+    /// `BadRequest` for a disc that does not start as a disk, or `len` that is too small.
     pub fn of_disc(
         tree: Tree,
         label: &str,

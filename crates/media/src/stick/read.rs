@@ -5,6 +5,9 @@ use neat_content::{Content, ReadAt, Result, Source, damage_apart};
 use std::sync::Arc;
 
 /// Where the file system of a stick lies, in bytes: in its first partition that has one, or the whole disk.
+///
+/// # Errors
+/// `Corrupt` for a partition table or file system that cannot be; `Io`.
 pub fn volume_extent(source: &Arc<Source>) -> Result<Option<(u64, u64)>> {
     let whole = Content::from_source(Arc::clone(source));
     let fits = |start: u64, len: u64| -> Result<Option<(u64, u64)>> {

@@ -11,6 +11,9 @@ const BLOCK: usize = 1 << 20;
 /// Writes `disc` and `stick`, each to its output, and gives the SHA-256 of the `wanted` files of the disc as
 /// [`master::Plan::write_and_digest`] does. The stick's tree is a copy of the disc's; where its files come in the order
 /// of the disc's ([`master::Plan::file_order`]), content that both have is read once.
+///
+/// # Errors
+/// As [`Plan::write`](crate::master::Plan::write) and [`StickPlan::write`].
 pub fn write_with_disc(
     disc: &master::Plan,
     wanted: &[NodeId],

@@ -131,6 +131,9 @@ impl Disc {
     }
 
     /// A disc in a file that is open for reading and writing and that nobody else uses; `path` is what errors call it.
+    ///
+    /// # Errors
+    /// `Io`, and `Corrupt` where the record of touch-ups cannot be read.
     pub fn from_file(file: File, path: &Path) -> Result<Self> {
         let mut store = FileStore { file, path: path.to_owned() };
         let source = source_of(&store)?;
@@ -246,6 +249,9 @@ fn hidden(source: &Arc<Source>) -> Result<Vec<Change>> {
 }
 
 /// The touch-ups of the disc in the file at `path`. Nothing is written.
+///
+/// # Errors
+/// `Io`, and `Corrupt` where the record of touch-ups cannot be read.
 pub fn list(path: &Path) -> Result<History> {
     let source = Source::open(path)?;
     let within = |error: Error| error.within(path.display());
@@ -272,6 +278,9 @@ fn touchup(story: Story, added: u64) -> Touchup {
 }
 
 /// Whether the file ends with a touch-up that was cut off.
+///
+/// # Errors
+/// `Io`, and `Corrupt` where the record of touch-ups cannot be read.
 pub fn is_unfinished(source: &Arc<Source>) -> Result<bool> {
     Ok(journal::Trailer::read(source, source.len())?.is_some_and(|trailer| !trailer.done))
 }

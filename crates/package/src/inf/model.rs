@@ -130,6 +130,9 @@ pub struct Driver {
 
 impl Driver {
     /// Reads the INF file at `path`. One without a `Version` section with a class, or devices, is no driver.
+    ///
+    /// # Errors
+    /// `Corrupt` with the line, and `BadRequest` for a file that is no driver's.
     pub fn read(path: &str, bytes: &[u8]) -> Result<Self> {
         let inf = Inf::read(bytes)?;
         if !inf.has("Version") {

@@ -42,6 +42,9 @@ pub struct Inf {
 
 impl Inf {
     /// Reads the bytes of an INF file in UTF-16, UTF-8 or a code page.
+    ///
+    /// # Errors
+    /// `Corrupt` with the line, `LimitExceeded` for too many lines.
     pub fn read(bytes: &[u8]) -> Result<Self> {
         if bytes.len() as u64 > LARGEST {
             return Err(Error::Limit {

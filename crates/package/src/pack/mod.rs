@@ -55,6 +55,10 @@ pub struct Pack {
 
 impl Pack {
     /// Opens what lies at `path`. Archives are unpacked into memory, or into a temporary file when they are large.
+    ///
+    /// # Errors
+    /// `Io`, `Corrupt` for damaged archives, `LimitExceeded` for what unpacks to too much, `BadRequest` for other
+    /// files.
     pub fn open(path: &Path) -> Result<Self> {
         if path.is_dir() {
             let (tree, notes) = neat_media::folder::read_tree(path)?;
@@ -93,6 +97,9 @@ impl Pack {
     }
 
     /// Opens an archive that lies in another, or on a media.
+    ///
+    /// # Errors
+    /// As [`Pack::open`].
     pub fn of_content(content: &Content, modified: Timestamp) -> Result<Self> {
         let Some(kind) = kind_of(content)? else {
             return Err(Error::Mismatch {

@@ -13,6 +13,9 @@ const LARGEST_TEXT: u64 = 64 << 20;
 
 impl Update {
     /// Opens the update at `path`: a package, or an unpacked folder.
+    ///
+    /// # Errors
+    /// `Io`, and `Corrupt` for files that are not listed, missing, or of other digests than listed.
     pub fn open(path: &Path) -> Result<Self> {
         let pack = Pack::open(path)?;
         Self::of_tree(&pack.tree).map_err(|error| error.within(path.display()))

@@ -37,6 +37,9 @@ pub struct VendorPackage {
 
 impl VendorPackage {
     /// Reads what `content` says of itself, with the cabinet that setup takes; nothing if it is no vendor's package.
+    ///
+    /// # Errors
+    /// `Corrupt` for a package that cannot be read; `Io`.
     pub fn of_content(content: &Content) -> Result<Option<(Self, Content)>> {
         if kind_of(content)? != Some(PackKind::Cabinet) {
             return Ok(None);

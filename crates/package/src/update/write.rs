@@ -10,6 +10,9 @@ const FRAME: usize = 8 << 20;
 /// Writes an update package to `output`: the manifest, the files of `tree` below `files/`, and the registration texts
 /// that the manifest names, which are found in `texts` in the same order. The manifest lists all of them with length and
 /// digest. The same input gives the same bytes.
+///
+/// # Errors
+/// `Io`, `BadRequest` for names that no package can hold, `Cancelled`.
 pub fn write_update(
     section: &UpdateSection,
     tree: &Tree,

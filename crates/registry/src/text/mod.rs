@@ -71,6 +71,9 @@ pub fn is_reg_text(text: &str) -> bool {
 
 impl Hive {
     /// Does what `change` asks for to the key at `path` from this hive's root. Returns whether anything changed.
+    ///
+    /// # Errors
+    /// [`BadName`] for names that cannot be.
     pub fn apply(&mut self, path: &str, change: &Change) -> Result<bool, BadName> {
         match change {
             Change::Key => {

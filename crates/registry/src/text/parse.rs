@@ -9,6 +9,9 @@ pub const LARGEST_TEXT: u64 = 64 << 20;
 
 impl RegText {
     /// Reads the bytes of a `.reg` file, in UTF-16, UTF-8 or the code page of western Europe. An error says the line.
+    ///
+    /// # Errors
+    /// `Corrupt` with the line.
     pub fn read(bytes: &[u8]) -> Result<Self> {
         if bytes.len() as u64 > LARGEST_TEXT {
             return Err(Error::Limit {
@@ -22,6 +25,9 @@ impl RegText {
     }
 
     /// Reads a registration text.
+    ///
+    /// # Errors
+    /// `Corrupt` with the line.
     pub fn parse(text: &str) -> Result<Self> {
         let mut lines = Lines { rest: text, number: 0 };
         let first = lines.next().unwrap_or_default().trim();

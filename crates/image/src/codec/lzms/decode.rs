@@ -77,11 +77,17 @@ struct Decisions {
 
 impl Decoder {
     /// Decodes `packed`, which holds exactly the bytes of `raw`.
+    ///
+    /// # Errors
+    /// A [`Fault`], with what is wrong, for anything that is not so packed.
     pub fn decode(&mut self, packed: &[u8], raw: &mut [u8]) -> Decoded {
         self.decode_until(packed, raw, &|| false)
     }
 
     /// The same, ending with [`Fault::Stopped`] soon after `stop` says so: a chunk may take seconds.
+    ///
+    /// # Errors
+    /// As [`Decoder::decode`].
     pub fn decode_until(&mut self, packed: &[u8], raw: &mut [u8], stop: &dyn Fn() -> bool) -> Decoded {
         if raw.len() > MAX_CHUNK_LEN {
             return Err(Fault::Overlong { what: "a chunk", len: raw.len() as u64, at: 0 });

@@ -17,6 +17,9 @@ impl Default for Decoder {
 
 impl Decoder {
     /// Decodes `packed`, which holds exactly the bytes of `raw`.
+    ///
+    /// # Errors
+    /// A [`Fault`], with what is wrong, for anything that is not so packed.
     pub fn decode(&mut self, packed: &[u8], raw: &mut [u8]) -> Decoded {
         if raw.len() > MAX_CHUNK_LEN {
             return Err(Fault::Overlong { what: "a chunk", len: raw.len() as u64, at: 0 });
