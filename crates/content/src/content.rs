@@ -327,7 +327,7 @@ impl Content {
                     }
                 }
                 Piece::Extent { source, offset, len } => {
-                    use std::os::unix::fs::FileExt;
+                    use crate::system::FileExt;
                     let file = source.file()?;
                     source.check_open(&file)?;
                     buffer.resize(block_len.min(usize::try_from(*len).unwrap_or(usize::MAX)), 0);

@@ -273,7 +273,7 @@ impl Error {
                 }
                 io::ErrorKind::UnexpectedEof => "the file became shorter while it was read; try again",
                 io::ErrorKind::ReadOnlyFilesystem => "write to another disk",
-                _ if source.raw_os_error() == Some(rustix::io::Errno::IO.raw_os_error()) => {
+                _ if source.raw_os_error() == Some(crate::system::Errno::IO.raw_os_error()) => {
                     "the disk or the network failed: look at the system's log and try another copy"
                 }
                 _ => "",

@@ -45,6 +45,7 @@ mod pending;
 mod read_at;
 mod source;
 mod spool;
+mod system;
 mod text;
 mod time;
 mod toml_words;

@@ -1,10 +1,11 @@
 //! The copy engine: content into a file, once, in order.
 
-use crate::{Content, DigestKind, Digester, Error, Event, Job, Piece, Result, Source, SourceSet};
-use rustix::fs::SeekFrom;
+use crate::{
+    Content, DigestKind, Digester, Error, Event, Job, Piece, Result, Source, SourceSet,
+    system::{Errno, FileExt, PageAdvice, SeekFrom, copy_file_range, fadvise, seek},
+};
 use std::{
     fs::File,
-    os::unix::fs::FileExt,
     path::{Path, PathBuf},
 };
 
@@ -194,10 +195,10 @@ impl Output {
         let mut at = offset;
         while at < end {
             // Seeking to the next data is answered from the extent map; file systems without holes say "here".
-            let data = match rustix::fs::seek(file, SeekFrom::Data(at)) {
+            let data = match seek(file, SeekFrom::Data(at)) {
                 Ok(data) => data.clamp(at, end),
                 // A hole up to the end of the file, unless the file ends earlier.
-                Err(rustix::io::Errno::NXIO) => {
+                Err(Errno::NXIO) => {
                     let found = file.metadata().map_err(Error::io("examine", source.path()))?.len();
                     if found < end {
                         return Err(Error::changed_source(
@@ -216,7 +217,7 @@ impl Output {
             if data >= end {
                 break;
             }
-            let hole = rustix::fs::seek(file, SeekFrom::Hole(data)).map_or(end, |hole| hole.clamp(data, end));
+            let hole = seek(file, SeekFrom::Hole(data)).map_or(end, |hole| hole.clamp(data, end));
             // A hole reported where data was found would go round for ever; take the rest as data then.
             let hole = if hole == data { end } else { hole };
             self.copy_data(file, source, data, hole - data, job)?;
@@ -241,13 +242,7 @@ impl Output {
         while left > 0 {
             job.check()?;
             let mut to = self.position;
-            match rustix::fs::copy_file_range(
-                file,
-                Some(&mut from),
-                &self.file,
-                Some(&mut to),
-                left.min(STEP) as usize,
-            ) {
+            match copy_file_range(file, Some(&mut from), &self.file, Some(&mut to), left.min(STEP) as usize) {
                 Ok(moved) if moved > 0 => {
                     self.start_writing_out(self.position, moved as u64);
                     self.position += moved as u64;
@@ -268,12 +263,7 @@ impl Output {
     /// Lets the disk begin on what was just written, so that the sync at the end has little left to wait for. This
     /// is the one portable call that starts writing without waiting; pages not yet on the disk stay in memory.
     fn start_writing_out(&self, position: u64, len: u64) {
-        let _ = rustix::fs::fadvise(
-            &self.file,
-            position,
-            std::num::NonZeroU64::new(len),
-            rustix::fs::Advice::DontNeed,
-        );
+        let _ = fadvise(&self.file, position, std::num::NonZeroU64::new(len), PageAdvice::DontNeed);
     }
 
     fn copy_through_buffer(
@@ -379,7 +369,7 @@ impl Output {
 mod tests {
     use super::*;
     use crate::digest_of;
-    use std::os::unix::fs::MetadataExt;
+    use crate::system::MetadataExt;
     use std::sync::Arc;
     use std::sync::atomic::{AtomicBool, Ordering};
 

@@ -1,15 +1,13 @@
 //! Outputs that appear under their name only when they are complete.
 
-use crate::{Advice, DigestKind, Error, Output, Result};
-use rustix::{
-    fs::{CWD, FlockOperation, RenameFlags, flock, renameat_with},
-    io::Errno,
+use crate::{
+    Advice, DigestKind, Error, Output, Result,
+    system::{CWD, Errno, FlockOperation, MetadataExt, PermissionsExt, RenameFlags, flock, renameat_with},
 };
 use std::{
     ffi::{OsStr, OsString},
     fs::{self, File},
     io,
-    os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
 };
 

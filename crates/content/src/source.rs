@@ -1,12 +1,14 @@
 //! A file that content comes from.
 
-use crate::{Content, Error, ReadAt, Result, Timestamp, read_at::past_end};
-use rustix::fs::OFlags;
+use crate::{
+    Content, Error, ReadAt, Result, Timestamp,
+    read_at::past_end,
+    system::{FileExt, FileTypeExt, MetadataExt, OFlags, OpenOptionsExt},
+};
 use std::{
     collections::HashSet,
     fs::{File, FileType, Metadata},
     io,
-    os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt},
     path::{Path, PathBuf},
     sync::Arc,
 };

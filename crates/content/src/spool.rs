@@ -1,10 +1,9 @@
 //! Bytes that are held until they are written: in memory, and in a file without a name when there are many.
 
-use crate::{Content, Error, Result, Source};
+use crate::{Content, Error, Result, Source, system::FileExt};
 use std::{
     fs::File,
     io::Write,
-    os::unix::fs::FileExt,
     path::{Path, PathBuf},
 };
 

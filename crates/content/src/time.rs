@@ -1,8 +1,8 @@
 //! A moment, to the nanosecond.
 
+use crate::system::MetadataExt;
 use std::{
     fs::Metadata,
-    os::unix::fs::MetadataExt,
     time::{Duration, SystemTime},
 };
 

@@ -7,13 +7,13 @@ use crate::{
         ATTRIBUTE_ARCHIVE, ATTRIBUTE_DIRECTORY, ATTRIBUTE_NORMAL, ATTRIBUTE_READONLY, ATTRIBUTE_REPARSE,
         ATTRIBUTE_SPARSE, TAG_SYMLINK,
     },
+    system::{MetadataExt, extended_attribute},
     xml::{Child, Element},
 };
 use neat_content::{Advice, Content, Error, Event, Job, Meta, NodeKind, Result, Source, Timestamp, Tree};
 use std::{
     collections::HashMap,
     fs::{self, Metadata},
-    os::unix::fs::MetadataExt,
     path::Path,
 };
 
@@ -247,13 +247,12 @@ fn attributes_of(metadata: &Metadata, path: &Path) -> u32 {
 /// Attributes as file systems and servers of other systems keep them on this one: NTFS as 32 bits big-endian, file
 /// servers as text.
 fn stored_attributes(path: &Path) -> Option<u32> {
-    let mut four = [0; 4];
-    if rustix::fs::lgetxattr(path, "system.ntfs_attrib_be", &mut four[..]) == Ok(4) {
-        return Some(u32::from_be_bytes(four));
+    let mut buffer = [0; 64];
+    if let Some([a, b, c, d]) = extended_attribute(path, "system.ntfs_attrib_be", &mut buffer) {
+        return Some(u32::from_be_bytes([*a, *b, *c, *d]));
     }
-    let mut text = [0; 64];
-    let len = rustix::fs::lgetxattr(path, "user.DOSATTRIB", &mut text[..]).ok()?;
-    let text = std::str::from_utf8(text.get(..len)?).ok()?;
+    let text = extended_attribute(path, "user.DOSATTRIB", &mut buffer)?;
+    let text = std::str::from_utf8(text).ok()?;
     u32::from_str_radix(text.trim_end_matches('\0').strip_prefix("0x")?, 16).ok()
 }
 

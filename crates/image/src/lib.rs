@@ -55,6 +55,7 @@ mod part_write;
 mod sink;
 mod split;
 mod stored;
+mod system;
 mod threads;
 mod tree;
 mod usage;

@@ -3,6 +3,7 @@
 use crate::{
     BootCatalog, BootImage, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME,
     record::{RecordedImage, refuse_link},
+    system::{MetadataExt, PermissionsExt, symlink},
 };
 use neat_content::{
     Advice, Content, Error, Event, Folder, Job, Meta, NodeId, NodeKind, Output, PendingFolder, Result,
@@ -10,7 +11,6 @@ use neat_content::{
 };
 use std::{
     fs::{self, File},
-    os::unix::fs::{MetadataExt, symlink},
     path::{Path, PathBuf},
 };
 
@@ -226,7 +226,6 @@ fn write_file(content: &Content, path: &Path, job: &Job<'_>) -> Result<File> {
 }
 
 fn finish(file: &File, meta: Meta, least_mode: u32, path: &Path) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
     // The owner can always write: a folder that cannot be changed or removed again helps nobody. What else
     // the media says is kept where it says anything.
     if let Some(mode) = meta.mode {

@@ -52,6 +52,7 @@ mod model;
 pub mod read;
 mod record;
 pub mod stick;
+mod system;
 pub mod touchup;
 pub mod udf;
 mod units;

@@ -13,8 +13,9 @@ use super::{
     draft::{Draft, Fresh, Region},
     journal::{self, Story, Trailer},
 };
+use crate::system::FileExt;
 use neat_content::{Error, Event, Job, ReadAt, Result, SourceSet};
-use std::{fs::File, ops::Range, os::unix::fs::FileExt, path::PathBuf};
+use std::{fs::File, ops::Range, path::PathBuf};
 
 /// Bytes written at a time.
 const BLOCK: usize = 1 << 20;

@@ -19,12 +19,14 @@ mod work;
 
 pub use journal::{Change, Verb};
 
-use crate::TreeKind;
+use crate::{
+    TreeKind,
+    system::{FlockOperation, flock},
+};
 use commit::FileStore;
 use draft::Draft;
 use journal::Story;
 use neat_content::{Advice, Content, Error, Job, ReadAt, Result, Source, Timestamp};
-use rustix::fs::{FlockOperation, flock};
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs::File,
