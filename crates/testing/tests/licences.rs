@@ -62,7 +62,7 @@ fn outside_brackets<'a>(text: &'a str, word: &str) -> Vec<&'a str> {
 fn expressions_are_understood() {
     for welcome in [
         "MIT",
-    "MIT-0",
+        "MIT-0",
         "MIT OR Apache-2.0",
         "GPL-3.0 OR MIT",
         "(MIT OR GPL-2.0) AND BSD-3-Clause",
