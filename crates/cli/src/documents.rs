@@ -48,12 +48,12 @@ documents! {
     "depot-sign", "`depot sign`": show::depot::SignView;
     "disks", "`stick --list`": show::stick::DisksView;
     "draft", "`draft`": show::build::DraftView;
-    "drivers", "`drivers`": show::service::DriversView;
+    "drivers", "`drivers`": show::drivers::DriversView;
     "editions", "`editions IMAGE`": Vec<EditionSummary>;
     "error", "any command that fails, on standard error": show::build::ErrorView;
     "files", "`files`": Vec<show::image::FileView>;
     "image", "what writes an image file: `editions IMAGE keep` and others, `capture`, `repack`": show::image::WrittenView;
-    "inventory", "`inventory`": show::service::InventoryView;
+    "inventory", "`inventory`": show::inventory::InventoryView;
     "join", "`join`": show::image::JoinedView;
     "ledger", "`build`, and of several machines a list": Ledger, Vec<Ledger>;
     "look", "`look`": show::media::MediaView, show::image::ImageView, show::trial::WalksView,
@@ -70,7 +70,7 @@ documents! {
     "touchup-list", "`touchup ISO list` and `undo`": show::touchup::HistoryView;
     "trial", "`trial`": show::trial::TrialView;
     "unpack", "`unpack`": show::media::UnpackedView;
-    "update-new", "`update new`": show::service::UpdateWrittenView;
+    "update-new", "`update new`": show::update::UpdateWrittenView;
 }
 
 impl Published {

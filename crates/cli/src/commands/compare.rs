@@ -1,6 +1,6 @@
 //! `compare`: what differs?
 
-use crate::{args::CompareArgs, context::Context, show::service};
+use crate::{args::CompareArgs, context::Context, show};
 use neat_content::Result;
 
 pub(crate) fn run(args: &CompareArgs, context: &Context) -> Result<()> {
@@ -9,6 +9,6 @@ pub(crate) fn run(args: &CompareArgs, context: &Context) -> Result<()> {
     if context.json {
         context.print_json(&comparison)
     } else {
-        context.print(&service::comparison(&comparison))
+        context.print(&show::compare::comparison(&comparison))
     }
 }

@@ -3,7 +3,7 @@
 use crate::{
     args::DriversArgs,
     context::Context,
-    show::service::{self, DeviceRow, DriverRow},
+    show::drivers::{self, DeviceRow, DriverRow},
 };
 use neat_content::{Content, Error, Result, Text};
 use neat_package::{Architecture, DriverSet, IfDamaged, Version, parse_devices};
@@ -74,7 +74,7 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
         }
     }
     if context.json {
-        return context.print_json(&service::DriversView {
+        return context.print_json(&drivers::DriversView {
             architecture: architecture.name(),
             drivers: rows,
             devices,
@@ -83,5 +83,5 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
     if rows.is_empty() {
         return Err(Error::request("there is no driver in there", "name a folder or pack with INF files"));
     }
-    context.print(&service::drivers(&rows, &devices, architecture.name(), args.devices.is_some()))
+    context.print(&drivers::drivers(&rows, &devices, architecture.name(), args.devices.is_some()))
 }

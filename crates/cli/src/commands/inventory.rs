@@ -1,7 +1,7 @@
 //! `inventory`: what is in an edition?
 
 use super::images;
-use crate::{args::InventoryArgs, context::Context, show::service};
+use crate::{args::InventoryArgs, context::Context, show};
 use neat_content::{Error, Result};
 use neat_image::{ImageDraft, Times};
 use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, OtherFiles, pattern};
@@ -47,7 +47,7 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     };
     let components: Vec<&Component> = inventory.components.values().filter(wanted).collect();
     if context.json {
-        return context.print_json(&service::InventoryView {
+        return context.print_json(&show::inventory::InventoryView {
             edition: edition.name().to_owned(),
             number,
             components: components.into_iter().cloned().collect(),
@@ -57,15 +57,18 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     if components.is_empty() {
         return Err(Error::request(
             "no component fits",
-            "leave out filters; the categories are app, feature, package, language, driver, service, task, font, screensaver, wallpaper, other",
+            format!("leave out filters; the categories are {}", category_words()),
         ));
     }
-    context.print(&service::inventory(edition.name(), &components, &edition.record))
+    context.print(&show::inventory::inventory(edition.name(), &components, &edition.record))
 }
 
 fn category(word: &str) -> Result<Category> {
     Category::ALL.into_iter().find(|category| category.word() == word).ok_or_else(|| {
-        let words: Vec<&str> = Category::ALL.iter().map(|category| category.word()).collect();
-        Error::request(format!("{word:?} is no category"), format!("the categories are {}", words.join(", ")))
+        Error::request(format!("{word:?} is no category"), format!("the categories are {}", category_words()))
     })
+}
+
+fn category_words() -> String {
+    Category::ALL.map(Category::word).join(", ")
 }

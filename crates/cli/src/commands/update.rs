@@ -62,7 +62,7 @@ fn new(args: &UpdateNewArgs, context: &Context) -> Result<()> {
     pending.commit(output.finish()?.0)?;
     let path = args.output.display().to_string();
     if context.json {
-        return context.print_json(&show::service::UpdateWrittenView {
+        return context.print_json(&show::update::UpdateWrittenView {
             path,
             size: len,
             files: count,

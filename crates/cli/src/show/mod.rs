@@ -3,17 +3,21 @@
 pub(crate) mod answer;
 pub(crate) mod build;
 pub(crate) mod check;
+pub(crate) mod compare;
 pub(crate) mod depot;
+pub(crate) mod drivers;
 pub(crate) mod image;
+pub(crate) mod inventory;
+pub(crate) mod items;
 pub(crate) mod known;
 pub(crate) mod media;
 pub(crate) mod outside;
 pub(crate) mod plan;
-pub(crate) mod service;
 pub(crate) mod stick;
 pub(crate) mod style;
 pub(crate) mod touchup;
 pub(crate) mod trial;
+pub(crate) mod update;
 
 use neat_content::Timestamp;
 use std::{borrow::Cow, path::Path};

@@ -77,7 +77,7 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         let reason = super::wrapped(&step.reason, column);
         text.push_str(&format!("      {:width$}  {}{reason}{:#}\n", "", style::REASON, style::REASON));
     }
-    text.push_str(&super::service::work(&report.editions_work));
+    text.push_str(&super::items::work(&report.editions_work));
     if !report.variants.is_empty() {
         text.push_str(&variants(&report.variants));
     }

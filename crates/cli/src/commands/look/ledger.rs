@@ -75,6 +75,6 @@ pub(in crate::commands) fn ledger_text(path: &Path, ledger: &Ledger) -> String {
     for (number, finding) in ledger.findings.iter().enumerate() {
         sheet.row(if number == 0 { "said" } else { "" }, finding);
     }
-    let inside = show::service::done(&ledger.items);
+    let inside = show::items::done(&ledger.items);
     format!("{}{}{inside}", heading(path, "ledger of a build"), sheet.text())
 }
