@@ -27,6 +27,7 @@ pub use neat_content;
 
 mod autoinstall;
 mod check;
+pub mod command_line;
 mod describe;
 mod dialect;
 mod disks;

@@ -2,6 +2,7 @@
 
 use crate::{
     Finding,
+    command_line::sh::{self, quoted, unquoted, word},
     model::{Account, Carried, Command, Disk, Model, Script, Secret, SecretValue, Stage, Vault},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
@@ -19,8 +20,8 @@ pub(crate) enum Line {
     Account { account: Account, hash: Option<String> },
     /// A package goes.
     Remove(String),
-    /// A script is unpacked and run.
-    Script { name: String, text: String },
+    /// A script is unpacked and run, in the installed system or in the setup environment.
+    Script { name: String, text: String, outside: bool },
     /// A script on the media is run.
     MediaScript(String),
     /// A command of the model.
@@ -60,28 +61,6 @@ pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 3>&- &";
 pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {
     let own = line.strip_suffix(UNWAITED).or_else(|| line.strip_suffix(" &"));
     own.map_or((line, true), |run| (run, false))
-}
-
-/// In single quotes for the shell.
-pub(crate) fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''"))
-}
-
-/// The text in front that is quoted, and what follows.
-fn unquoted(text: &str) -> Option<(String, &str)> {
-    let mut out = String::new();
-    let mut rest = text.strip_prefix('\'')?;
-    loop {
-        let (part, after) = rest.split_once('\'')?;
-        out.push_str(part);
-        match after.strip_prefix("\\''") {
-            Some(more) => {
-                out.push('\'');
-                rest = more;
-            }
-            None => return Some((out, after)),
-        }
-    }
 }
 
 /// A machine name's pattern as the shell fills it.
@@ -199,19 +178,25 @@ impl Line {
                 }
                 let groups: Vec<&str> = account.groups.iter().map(|own| group(own, "sudo")).collect();
                 if !groups.is_empty() {
-                    words.push_str(&format!(" -G {}", groups.join(",")));
+                    words.push_str(&format!(" -G {}", word(&groups.join(","))));
                 }
                 if let Some(hash) = hash {
                     words.push_str(&format!(" -p {}", quoted(hash)));
                 }
-                inside(format!("{words} {}", account.name))
+                inside(format!("{words} {}", word(&account.name)))
             }
-            Self::Remove(name) => inside(format!("apt-get -y purge {name}")),
-            Self::Script { name, text } => inside(format!(
-                "echo {} | base64 -d >/root/{name} && chmod 700 /root/{name} && /root/{name}",
-                STANDARD.encode(text)
-            )),
-            Self::MediaScript(name) => format!("sh {}/neatstack/{name}", ways.media),
+            Self::Remove(name) => inside(format!("apt-get -y purge {}", word(name))),
+            Self::Script { name, text, outside: true } => {
+                // Setup environments may have no base64.
+                let path = word(&format!("/tmp/{name}"));
+                format!("{} >{path} && chmod 700 {path} && {path}", sh::printed(text))
+            }
+            Self::Script { name, text, outside: false } => {
+                let path = word(&format!("/root/{name}"));
+                let packed = STANDARD.encode(text);
+                inside(format!("echo {packed} | base64 -d >{path} && chmod 700 {path} && {path}"))
+            }
+            Self::MediaScript(name) => format!("sh {}", word(&format!("{}/neatstack/{name}", ways.media))),
             Self::Own { run, wait, outside } => {
                 let end = if *wait { "" } else { UNWAITED };
                 if *outside { format!("{run}{end}") } else { format!("{}{end}", inside(run.clone())) }
@@ -229,8 +214,18 @@ impl Line {
         if let Some(name) = name.filter(|_| !ways.name.0.is_empty()) {
             return Self::Name(pattern(name));
         }
-        if let Some(name) = line.strip_prefix(&format!("sh {}/neatstack/", ways.media)) {
-            return Self::MediaScript(name.to_owned());
+        let script = line.strip_prefix("sh ").and_then(sh::read_word).filter(|(_, rest)| rest.is_empty());
+        let script = script.and_then(|(path, _)| {
+            path.strip_prefix(&format!("{}/neatstack/", ways.media)).map(str::to_owned)
+        });
+        if let Some(name) = script {
+            return Self::MediaScript(name);
+        }
+        if let Some((text, rest)) = sh::of_printed(line)
+            && let Some((path, _)) = rest.strip_prefix(" >").and_then(sh::read_word)
+            && let Some(name) = path.strip_prefix("/tmp/")
+        {
+            return Self::Script { name: name.to_owned(), text, outside: true };
         }
         let (run, wait) = split_unwaited(line);
         let script = if ways.inside.is_empty() {
@@ -257,14 +252,17 @@ impl Line {
     }
 
     fn of_script(script: &str) -> Option<Self> {
-        if let Some(name) = script.strip_prefix("apt-get -y purge ").filter(|name| !name.contains(' ')) {
-            return Some(Self::Remove(name.to_owned()));
+        if let Some(rest) = script.strip_prefix("apt-get -y purge ") {
+            return sh::read_word(rest)
+                .filter(|(_, rest)| rest.is_empty())
+                .map(|(name, _)| Self::Remove(name));
         }
         if let Some(rest) = script.strip_prefix("echo ") {
-            let (packed, rest) = rest.split_once(" | base64 -d >/root/")?;
-            let name = rest.split_once(" && chmod 700 ")?.0;
+            let (packed, rest) = rest.split_once(" | base64 -d >")?;
+            let (path, rest) = sh::read_word(rest)?;
+            let name = path.strip_prefix("/root/").filter(|_| rest.starts_with(" && chmod 700 "))?;
             let text = String::from_utf8(STANDARD.decode(packed).ok()?).ok()?;
-            return Some(Self::Script { name: name.to_owned(), text });
+            return Some(Self::Script { name: name.to_owned(), text, outside: false });
         }
         let mut rest = script.strip_prefix("useradd -m -s /bin/bash")?.trim_start();
         let mut account = Account::named("");
@@ -275,17 +273,18 @@ impl Line {
             rest = after.trim_start();
         }
         if let Some(after) = rest.strip_prefix("-G ") {
-            let (groups, after) = after.split_once(' ')?;
+            let (groups, after) = sh::read_word(after)?;
             account.groups = groups.split(',').map(|own| neutral_group(own, "sudo")).collect();
-            rest = after;
+            rest = after.trim_start();
         }
         if let Some(after) = rest.strip_prefix("-p ") {
             let (value, after) = unquoted(after)?;
             hash = Some(value);
             rest = after.trim_start();
         }
-        rest.clone_into(&mut account.name);
-        (!rest.contains(' ')).then_some(Self::Account { account, hash })
+        let (name, rest) = sh::read_word(rest)?;
+        account.name = name;
+        rest.is_empty().then_some(Self::Account { account, hash })
     }
 
     /// Puts what it means into a model.
@@ -310,7 +309,7 @@ impl Line {
                 model.account.push(account);
             }
             Self::Remove(name) => model.software.remove.push(name),
-            Self::Script { name, text } => {
+            Self::Script { name, text, .. } => {
                 model.script.push(Script {
                     name,
                     stage,
@@ -358,7 +357,11 @@ pub(crate) fn lines(model: &Model, stage: Stage, secrets: &Vault, more_accounts:
     for script in model.script.iter().filter(|script| script.stage == stage) {
         lines.push(match script.carried {
             Carried::Media => Line::MediaScript(script.name.clone()),
-            Carried::Inside => Line::Script { name: script.name.clone(), text: script.text.clone() },
+            Carried::Inside => Line::Script {
+                name: script.name.clone(),
+                text: script.text.clone(),
+                outside: stage == Stage::SetupStart,
+            },
         });
     }
     lines
@@ -515,6 +518,7 @@ mod tests {
 
     #[test]
     fn lines_are_understood_as_they_are_said() {
+        let awkward = Account { groups: vec!["deck hands".into()], ..Account::named("ann o'hara") };
         let account = Account {
             full_name: "Ann O'Hara".into(),
             groups: vec!["administrators".into()],
@@ -526,9 +530,13 @@ mod tests {
             Line::Guard(Guard { device: "vda".into(), only: false, at_least: 0, at_most: 99 }),
             Line::Name("lab-{serial}-{random:4}".into()),
             Line::Account { account, hash: Some("$6$a$b'c".into()) },
+            Line::Account { account: awkward, hash: None },
             Line::Remove("nano".into()),
-            Line::Script { name: "a.sh".into(), text: "echo 'x'\n".into() },
+            Line::Script { name: "a.sh".into(), text: "echo 'x'\n".into(), outside: false },
+            Line::Script { name: "a b.sh".into(), text: "echo '100%' \\n \"x\"\n\n".into(), outside: true },
             Line::MediaScript("b.sh".into()),
+            Line::MediaScript("of the \"quay\" & more.sh".into()),
+            Line::Remove("nano; reboot".into()),
             own("echo 'it''s' \"x\"", true, false),
             own("cp a /target/b", false, true),
             own("sleep 9", false, false),

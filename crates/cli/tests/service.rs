@@ -611,18 +611,20 @@ fn files_apps_pictures_and_languages_reach_the_installed_system() {
     let read = |path: &str| fs::read_to_string(dir.join("oem/$OEM$").join(path)).unwrap();
     assert_eq!(
         read("$$/Setup/Scripts/SetupComplete.cmd"),
-        "@echo off\r\ncall C:\\NeatStack\\setup-end.cmd\r\n"
+        "@echo off\r\nif exist \"%~dp0SetupComplete-before.cmd\" cmd.exe /d /c \"\"%~dp0SetupComplete-before.cmd\"\"\r\n\
+         cmd.exe /d /c \"\"%SystemDrive%\\NeatStack\\setup-end.cmd\"\"\r\n"
     );
     let script = read("$1/NeatStack/setup-end.cmd");
+    assert!(script.contains("\"\"%~dp0apps\\01-chartview\\neatstack-run.cmd\"\" 2>&1\r\n"), "{script}");
     assert!(
-        script.contains(
-            "start \"\" /wait \"C:\\NeatStack\\apps\\01-chartview\\chartview.exe\" /quiet 100%%\r\n"
-        ),
+        script
+            .contains("\n>>\"%NEATSTACK_LOG%\" echo %DATE% %TIME% chartview.exe ended with %ERRORLEVEL%\r\n"),
         "{script}"
     );
-    assert!(script.contains("chartview.exe ended with %ERRORLEVEL%>>\"%LOG%\""), "{script}");
+    let run = read("$1/NeatStack/apps/01-chartview/neatstack-run.cmd");
+    assert!(run.contains("\r\n\"chartview.exe\" /quiet 100%%\r\n"), "{run}");
     let script = read("$1/NeatStack/first-sign-in.cmd");
-    assert!(script.contains("call \"C:\\NeatStack\\apps\\02-setup\\setup.cmd\""), "{script}");
+    assert!(script.contains("apps\\02-setup\\neatstack-run.cmd"), "{script}");
     assert!(dir.join("oem/$OEM$/$1/NeatStack/apps/02-setup/data/moorings.txt").is_file());
 
     let over =

@@ -8,6 +8,7 @@ mod yaml;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
+    command_line::sh,
     face::{About, Face, Reading, Saying, Written},
     model::{
         Account, EditionChoice, Erases, Model, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
@@ -398,8 +399,7 @@ fn command_text(own: &Value) -> String {
         Value::Array(words) => {
             let word = |own: &Value| {
                 let text = own.as_str().map_or_else(|| own.to_string(), str::to_owned);
-                let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./=:@%+,".contains(c);
-                if !text.is_empty() && text.chars().all(is_plain) { text } else { shell::quoted(&text) }
+                sh::word(&text)
             };
             words.iter().map(word).collect::<Vec<_>>().join(" ")
         }

@@ -8,6 +8,7 @@ mod document;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
+    command_line::sh,
     face::{About, Face, Reading, Saying, Written},
     model::{
         Account, Disk, Erases, Model, Privacy, Secret, SecretValue, Stage, StaticAddress, Vault, WhenDone,
@@ -30,8 +31,6 @@ const WAYS: Ways = Ways {
     name: ("debconf-set netcfg/get_hostname \"", "\""),
 };
 const STAGES: [Stage; 2] = [Stage::SetupStart, Stage::SystemInstalled];
-/// Between the commands of one question.
-const JOIN: &str = "; ";
 const SSH: &str = "openssh-server";
 const GO_ON: &str = "Do not configure the network at this time";
 
@@ -140,9 +139,10 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         more = rest;
     }
     let guards: Vec<Line> = model.disk.iter().filter_map(Guard::of_disk).map(Line::Guard).collect();
-    let join = |lines: &[Line]| lines.iter().map(|line| line.say(&WAYS)).collect::<Vec<_>>().join(JOIN);
     if !guards.is_empty() {
-        say("partman/early_command", "string", &join(&guards));
+        // Each stops by itself.
+        let all: Vec<String> = guards.iter().map(|line| line.say(&WAYS)).collect();
+        say("partman/early_command", "string", &all.join("; "));
     }
     if let Some(disk) = model.disk.first() {
         disks::say(disk, &mut say);
@@ -341,7 +341,7 @@ fn read(document: &Document<'_>) -> Reading {
         ("preseed/late_command", Stage::SystemInstalled),
     ] {
         for line in split_commands(value(question).unwrap_or_default()) {
-            let line = Line::understand(&line, &WAYS);
+            let line = understand(&line);
             if question.starts_with("partman") && !matches!(line, Line::Guard(_)) {
                 let entry = document.get(question);
                 let note = Finding::note(question, "is not in the neutral form, and is kept as it is");
@@ -438,38 +438,37 @@ fn read_people(document: &Document<'_>, model: &mut Model, vault: &mut Vault) {
     model.account.push(account);
 }
 
-/// Commands of one line, taken apart at semicolons that are neither quoted nor grouped.
-fn split_commands(line: &str) -> Vec<String> {
-    let mut out = Vec::new();
-    let mut part = String::new();
-    let (mut quote, mut depth, mut escaped) = (None, 0_u32, false);
-    for c in line.chars() {
-        if escaped {
-            escaped = false;
-        } else if let Some(own) = quote {
-            if c == own {
-                quote = None;
-            } else if c == '\\' && own == '"' {
-                escaped = true;
-            }
-        } else {
-            match c {
-                '\\' => escaped = true,
-                '\'' | '"' => quote = Some(c),
-                '(' | '{' => depth += 1,
-                ')' | '}' => depth = depth.saturating_sub(1),
-                ';' if depth == 0 => {
-                    out.push(std::mem::take(&mut part));
-                    continue;
-                }
-                _ => {}
-            }
+/// Commands as one question says them: in order, and the first that fails ends it, so that the installer says so. What
+/// others wrote gets a shell of its own, as an open comment or list would swallow what follows.
+fn join(lines: &[Line]) -> String {
+    let own = |line: &Line| match line {
+        Line::Own { run, wait, outside: true } if !sh::is_simple(run) => {
+            Line::Own { run: sh::own_shell(run), wait: *wait, outside: true }.say(&WAYS)
         }
-        part.push(c);
+        line => line.say(&WAYS),
+    };
+    sh::in_order(&lines.iter().map(own).collect::<Vec<_>>())
+}
+
+/// What one command of a question means.
+fn understand(command: &str) -> Line {
+    let command = sh::ungrouped(command);
+    let (run, wait) = shell::split_unwaited(command);
+    match sh::of_own_shell(run) {
+        Some(run) => Line::Own { run, wait, outside: true },
+        None => Line::understand(command, &WAYS),
     }
-    out.push(part);
+}
+
+/// Commands of one line: parted by semicolons, or by `&&` where no `||` makes another thing of them.
+fn split_commands(line: &str) -> Vec<String> {
+    let parts = split_at(line, ";").into_iter().flat_map(|part| {
+        let is_chain = split_at(&part, "||").len() == 1;
+        if is_chain { split_at(&part, "&&") } else { vec![part] }
+    });
+    let parts: Vec<String> = parts.collect();
     // What belongs together in the shell's own grammar is one command here.
-    let is_compound = |part: &str| {
+    let is_compound = |part: &String| {
         let word = part.split_whitespace().next().unwrap_or_default();
         matches!(
             word,
@@ -486,9 +485,47 @@ fn split_commands(line: &str) -> Vec<String> {
                 | "esac"
         )
     };
-    if out.iter().any(|part| is_compound(part)) {
+    if parts.iter().any(is_compound) {
         return vec![line.trim().to_owned()];
     }
+    parts
+}
+
+/// A line taken apart at a sign that is neither quoted nor grouped.
+fn split_at(line: &str, sign: &str) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut part = String::new();
+    let (mut quote, mut depth, mut escaped) = (None, 0_u32, false);
+    let mut passed = 0;
+    for (at, c) in line.char_indices() {
+        if at < passed {
+            continue;
+        }
+        if escaped {
+            escaped = false;
+        } else if let Some(own) = quote {
+            if c == own {
+                quote = None;
+            } else if c == '\\' && own == '"' {
+                escaped = true;
+            }
+        } else {
+            match c {
+                '\\' => escaped = true,
+                '\'' | '"' => quote = Some(c),
+                '(' | '{' => depth += 1,
+                ')' | '}' => depth = depth.saturating_sub(1),
+                _ if depth == 0 && line[at..].starts_with(sign) => {
+                    out.push(std::mem::take(&mut part));
+                    passed = at + sign.len();
+                    continue;
+                }
+                _ => {}
+            }
+        }
+        part.push(c);
+    }
+    out.push(part);
     out.into_iter().map(|part| part.trim().to_owned()).filter(|part| !part.is_empty()).collect()
 }
 

@@ -4,6 +4,10 @@
 
 use crate::{
     Finding,
+    command_line::{
+        batch, powershell,
+        program::{arguments, quoted},
+    },
     model::{Account, Carried, Command, Disk, Model, RegistryValue, Requirement, Script, Stage},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
@@ -69,9 +73,11 @@ pub(super) struct Guard {
     pub at_most: u64,
 }
 
-/// Counts fixed disks and measures one; its exit code says whether they are as wanted. Sizes are MiB.
-const GUARD_SCRIPT: [&str; 9] = [
+/// Counts fixed disks and measures one. Only its own two exit codes say anything: a script host that cannot ask the
+/// system, or has no script, ends with others. Sizes are MiB.
+const GUARD_SCRIPT: [&str; 11] = [
     "set a=wscript.arguments",
+    "if a.count<>4 then wscript.quit 40",
     "set w=getobject(\"winmgmts:root\\cimv2\")",
     "n=0",
     "s=-1",
@@ -79,10 +85,52 @@ const GUARD_SCRIPT: [&str; 9] = [
     "if d.interfacetype<>\"USB\" then n=n+1",
     "if d.index=clng(a(0)) then s=cdbl(d.size)/1048576",
     "next",
-    "if s<cdbl(a(2)) or (a(3)<>\"0\" and s>cdbl(a(3))) or (a(1)=\"1\" and n<>1) then wscript.quit 1",
+    "if s<cdbl(a(2)) or (a(3)<>\"0\" and s>cdbl(a(3))) or (a(1)=\"1\" and n<>1) then wscript.quit 41",
+    "wscript.quit 42",
 ];
-const GUARD_FILE: &str = "X:\\neatstack-disks.vbs";
-const GUARD_STOP: &str = " || (echo The disks of this machine are not as the answer file expects. Nothing was written.& pause & wpeutil shutdown & pause)\"";
+/// Goes on after exit code 42 alone. Anything else never comes back to setup.
+const GUARD_BATCH: [&str; 11] = [
+    "@echo off",
+    "if errorlevel 42 if not errorlevel 43 exit 0",
+    "if errorlevel 41 if not errorlevel 42 echo The disks of this machine are not as the answer file expects.",
+    "if not errorlevel 41 echo The disks of this machine could not be checked.",
+    "if errorlevel 43 echo The disks of this machine could not be checked.",
+    "echo Nothing was written.",
+    ":stop",
+    "pause",
+    "wpeutil shutdown",
+    "pause",
+    "goto stop",
+];
+const GUARD_SCRIPT_FILE: &str = "X:\\neatstack-disks.vbs";
+const GUARD_BATCH_FILE: &str = "X:\\neatstack-disks.cmd";
+
+/// The commands that write the two, in order.
+fn guard_lines() -> impl Iterator<Item = String> {
+    let written = |file: &'static str, lines: &'static [&'static str]| {
+        lines.iter().enumerate().map(move |(number, line)| {
+            let sign = if number == 0 { ">" } else { ">>" };
+            format!("cmd.exe /c {sign}{file} echo {}", batch::echoed(line))
+        })
+    };
+    written(GUARD_SCRIPT_FILE, &GUARD_SCRIPT).chain(written(GUARD_BATCH_FILE, &GUARD_BATCH))
+}
+
+fn guard_command(guard: &Guard) -> String {
+    let Guard { disk, only, at_least, at_most } = guard;
+    let only = u8::from(*only);
+    format!(
+        "cmd.exe /c cscript.exe //nologo {GUARD_SCRIPT_FILE} {disk} {only} {at_least} {at_most}& {GUARD_BATCH_FILE}"
+    )
+}
+
+fn of_guard_command(run: &str) -> Option<Guard> {
+    let rest = run.strip_prefix(&format!("cmd.exe /c cscript.exe //nologo {GUARD_SCRIPT_FILE} "))?;
+    let numbers = rest.strip_suffix(&format!("& {GUARD_BATCH_FILE}"))?;
+    let numbers: Vec<u64> = numbers.split(' ').filter_map(|word| word.parse().ok()).collect();
+    let [disk, only, at_least, at_most] = numbers[..] else { return None };
+    Some(Guard { disk: u32::try_from(disk).ok()?, only: only == 1, at_least, at_most })
+}
 
 const CHECKS: [(Requirement, &str); 5] = [
     (Requirement::SecurityChip, "BypassTPMCheck"),
@@ -110,7 +158,7 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
         Stage::SetupStart => {
             let guards: Vec<Task> = model.disk.iter().filter_map(guard).map(Task::Guard).collect();
             if !guards.is_empty() {
-                tasks.extend((0..GUARD_SCRIPT.len()).map(Task::GuardLine));
+                tasks.extend((0..guard_lines().count()).map(Task::GuardLine));
             }
             tasks.extend(guards);
             tasks.extend(model.waive.iter().copied().map(Task::Waive));
@@ -186,66 +234,6 @@ fn reg_add(key: &str, name: &str, kind: &str, value: &str) -> String {
     format!("reg.exe add {} {name} /t {kind} /d {} /f", quoted(key), quoted(value))
 }
 
-/// An argument as programs take it apart: in quotes, quotes and the backslashes before them escaped.
-fn quoted(text: &str) -> String {
-    let mut out = String::from("\"");
-    let mut slashes = 0;
-    for c in text.chars() {
-        match c {
-            '\\' => slashes += 1,
-            '"' => {
-                out.extend(std::iter::repeat_n('\\', slashes + 1));
-                slashes = 0;
-            }
-            _ => slashes = 0,
-        }
-        out.push(c);
-    }
-    out.extend(std::iter::repeat_n('\\', slashes));
-    out.push('"');
-    out
-}
-
-/// Arguments of a command line, taken apart as programs do.
-fn arguments(line: &str) -> Vec<String> {
-    let mut out = Vec::new();
-    let (mut word, mut started, mut inside, mut slashes) = (String::new(), false, false, 0);
-    for c in line.chars() {
-        if c == '\\' {
-            slashes += 1;
-            started = true;
-            continue;
-        }
-        if c == '"' {
-            word.extend(std::iter::repeat_n('\\', slashes / 2));
-            if slashes % 2 == 1 {
-                word.push('"');
-            } else {
-                inside = !inside;
-            }
-            slashes = 0;
-            started = true;
-            continue;
-        }
-        word.extend(std::iter::repeat_n('\\', slashes));
-        slashes = 0;
-        if c.is_whitespace() && !inside {
-            if started {
-                out.push(std::mem::take(&mut word));
-            }
-            started = false;
-        } else {
-            word.push(c);
-            started = true;
-        }
-    }
-    word.extend(std::iter::repeat_n('\\', slashes));
-    if started {
-        out.push(word);
-    }
-    out
-}
-
 const REGISTRY_KINDS: [(&str, &str); 4] = [
     ("string", "REG_SZ"),
     ("expand-string", "REG_EXPAND_SZ"),
@@ -288,16 +276,18 @@ fn registry_value(run: &str) -> Option<RegistryValue> {
     says_name.then_some(value)
 }
 
-const POWERSHELL: &str = "powershell.exe -NoProfile -Command \"";
-const RENAME: &str = "Rename-Computer -Force -NewName (";
+/// What a name may have, as many characters as a name may have.
+const RENAME: &str = "$n=(";
+const RENAME_END: &str =
+    ")-replace'[^A-Za-z0-9-]','';Rename-Computer -Force -NewName $n.Substring(0,[Math]::Min(15,$n.Length))";
 const SERIAL: &str = "(Get-CimInstance Win32_BIOS).SerialNumber";
 const RANDOM: &str = "(-join((48..57)+(65..90)|Get-Random -Count ";
 const RANDOM_END: &str = "|foreach{[char]$_}))";
 const HIDDEN: &str = "cmd.exe /s /c \"start \"\" /min /wait cmd.exe /s /c \"";
 const ADMINISTRATOR: &str = "Get-LocalUser|where SID -like '*-500'|";
-const REMOVE_APP: &str = "Get-AppxProvisionedPackage -Online|where DisplayName -eq '";
-const REMOVE_APP_END: &str = "'|Remove-AppxProvisionedPackage -Online -AllUsers\"";
-const NEVER_EXPIRES: &str = "Set-LocalUser -PasswordNeverExpires 1 -Name '";
+const REMOVE_APP: &str = "Get-AppxProvisionedPackage -Online|where DisplayName -eq ";
+const REMOVE_APP_END: &str = "|Remove-AppxProvisionedPackage -Online -AllUsers";
+const NEVER_EXPIRES: &str = "Set-LocalUser -PasswordNeverExpires 1 -Name ";
 /// Packages are run by what the system runs such files with.
 const UPDATES: &str = "cmd.exe /c for %u in (\"";
 const UPDATES_END: &str = "\\*.msu\") do start \"\" /wait \"%u\" /quiet /norestart";
@@ -311,7 +301,7 @@ fn name_expression(pattern: &str) -> String {
     while let Some(start) = rest.find('{') {
         let Some(end) = rest[start..].find('}').map(|end| start + end) else { break };
         if start > 0 {
-            parts.push(format!("'{}'", &rest[..start]));
+            parts.push(powershell::literal(&rest[..start]));
         }
         let inside = &rest[start + 1..end];
         parts.push(match inside.strip_prefix("random:") {
@@ -321,7 +311,7 @@ fn name_expression(pattern: &str) -> String {
         rest = &rest[end + 1..];
     }
     if !rest.is_empty() {
-        parts.push(format!("'{rest}'"));
+        parts.push(powershell::literal(rest));
     }
     parts.join("+")
 }
@@ -338,21 +328,13 @@ fn name_pattern(expression: &str) -> Option<String> {
             pattern.push_str(&format!("{{random:{count}}}"));
             rest = after;
         } else {
-            let (text, after) = rest.strip_prefix('\'')?.split_once('\'')?;
-            pattern.push_str(text);
+            let (text, after) = powershell::of_literal(rest)?;
+            pattern.push_str(&text);
             rest = after;
         }
         rest = rest.strip_prefix('+').unwrap_or(rest);
     }
     Some(pattern)
-}
-
-fn escape_echo(line: &str) -> String {
-    line.chars()
-        .flat_map(
-            |c| if matches!(c, '<' | '>' | '&' | '|' | '^' | '(' | ')') { vec!['^', c] } else { vec![c] },
-        )
-        .collect()
 }
 
 fn run_script(path: &str, name: &str) -> String {
@@ -361,6 +343,11 @@ fn run_script(path: &str, name: &str) -> String {
     } else {
         format!("cmd.exe /c \"{path}\"")
     }
+}
+
+/// The text of a literal with nothing behind it.
+fn whole_literal(text: &str) -> Option<String> {
+    powershell::of_literal(text).filter(|(_, rest)| rest.is_empty()).map(|(text, _)| text)
 }
 
 fn packed_file(name: &str) -> String {
@@ -373,19 +360,11 @@ impl Task {
         let ours = |run: String, what: &str| Said { run, description: format!("{OURS}{what}"), wait: true };
         match self {
             Self::GuardLine(number) => {
-                let line = GUARD_SCRIPT.get(*number).copied().unwrap_or_default();
-                ours(
-                    format!("cmd.exe /c >>{GUARD_FILE} echo {}", escape_echo(line)),
-                    "a script that looks at the disks",
-                )
+                ours(guard_lines().nth(*number).unwrap_or_default(), "a script that looks at the disks")
             }
-            Self::Guard(Guard { disk, only, at_least, at_most }) => ours(
-                format!(
-                    "cmd.exe /c \"cscript.exe //nologo {GUARD_FILE} {disk} {} {at_least} {at_most}{GUARD_STOP}",
-                    u8::from(*only)
-                ),
-                "stop if the disks are not as expected",
-            ),
+            Self::Guard(guard) => {
+                ours(guard_command(guard), "stop if the disks are not as expected, or cannot be checked")
+            }
             Self::Waive(check) => {
                 let name = CHECKS.iter().find(|(own, _)| own == check).map_or("", |(_, name)| name);
                 ours(reg_add(CHECKS_KEY, name, "REG_DWORD", "1"), "a check of the hardware is left out")
@@ -398,14 +377,14 @@ impl Task {
                 "the disk is not encrypted without being asked",
             ),
             Self::Name(pattern) => ours(
-                format!("{POWERSHELL}{RENAME}{})\"", name_expression(pattern)),
+                powershell::command(&format!("{RENAME}{}{RENAME_END}", name_expression(pattern))),
                 "the name of the machine",
             ),
             Self::Administrator(enabled) => ours(
-                format!(
-                    "{POWERSHELL}{ADMINISTRATOR}{}-LocalUser\"",
+                powershell::command(&format!(
+                    "{ADMINISTRATOR}{}-LocalUser",
                     if *enabled { "Enable" } else { "Disable" }
-                ),
+                )),
                 "the administrator's account",
             ),
             Self::Registry(value) => {
@@ -426,7 +405,8 @@ impl Task {
                 ours(format!("powercfg.exe /hibernate {}", if *on { "on" } else { "off" }), "hibernation")
             }
             Self::RemoveApp(name) => {
-                ours(format!("{POWERSHELL}{REMOVE_APP}{name}{REMOVE_APP_END}"), "an app goes")
+                let script = format!("{REMOVE_APP}{}{REMOVE_APP_END}", powershell::literal(name));
+                ours(powershell::command(&script), "an app goes")
             }
             Self::Updates(folder) => ours(format!("{UPDATES}{folder}{UPDATES_END}"), "updates of a folder"),
             Self::Wireless => ours(
@@ -436,7 +416,8 @@ impl Task {
                 "the wireless network",
             ),
             Self::NeverExpires(name) => {
-                ours(format!("{POWERSHELL}{NEVER_EXPIRES}{name}'\""), "a password that does not expire")
+                let script = format!("{NEVER_EXPIRES}{}", powershell::literal(name));
+                ours(powershell::command(&script), "a password that does not expire")
             }
             Self::ScriptPart(name, number, part) => {
                 let sign = if *number == 0 { ">" } else { ">>" };
@@ -521,16 +502,11 @@ impl Task {
             .then_some(Self::Registry(value));
         }
         if stage == Stage::SetupStart {
-            if let Some(line) = run.strip_prefix(&format!("cmd.exe /c >>{GUARD_FILE} echo ")) {
-                return GUARD_SCRIPT.iter().position(|own| escape_echo(own) == line).map(Self::GuardLine);
+            if let Some(number) = guard_lines().position(|own| own == run) {
+                return Some(Self::GuardLine(number));
             }
-            let guard = run
-                .strip_prefix(&format!("cmd.exe /c \"cscript.exe //nologo {GUARD_FILE} "))
-                .and_then(|rest| rest.strip_suffix(GUARD_STOP));
-            if let Some(numbers) = guard {
-                let numbers: Vec<u64> = numbers.split(' ').filter_map(|word| word.parse().ok()).collect();
-                let [disk, only, at_least, at_most] = numbers[..] else { return None };
-                return Some(Self::Guard(Guard { disk: disk as u32, only: only == 1, at_least, at_most }));
+            if let Some(guard) = of_guard_command(run) {
+                return Some(Self::Guard(guard));
             }
             let name = run.strip_prefix(ALL_DRIVES)?.split_once(" call ")?.0;
             return Some(Self::MediaScript(name.to_owned()));
@@ -546,8 +522,10 @@ impl Task {
             "powercfg.exe /hibernate off" => return Some(Self::Hibernation(false)),
             _ => {}
         }
-        if let Some(script) = run.strip_prefix(POWERSHELL) {
-            if let Some(expression) = script.strip_prefix(RENAME).and_then(|rest| rest.strip_suffix(")\"")) {
+        if let Some(script) = powershell::of_command(run) {
+            if let Some(expression) =
+                script.strip_prefix(RENAME).and_then(|rest| rest.strip_suffix(RENAME_END))
+            {
                 return name_pattern(expression).map(Self::Name);
             }
             if let Some(verb) = script.strip_prefix(ADMINISTRATOR) {
@@ -556,10 +534,10 @@ impl Task {
             if let Some(name) =
                 script.strip_prefix(REMOVE_APP).and_then(|rest| rest.strip_suffix(REMOVE_APP_END))
             {
-                return Some(Self::RemoveApp(name.to_owned()));
+                return Some(Self::RemoveApp(whole_literal(name)?));
             }
-            if let Some(name) = script.strip_prefix(NEVER_EXPIRES).and_then(|rest| rest.strip_suffix("'\"")) {
-                return Some(Self::NeverExpires(name.to_owned()));
+            if let Some(name) = script.strip_prefix(NEVER_EXPIRES) {
+                return Some(Self::NeverExpires(whole_literal(name)?));
             }
             return None;
         }
@@ -714,9 +692,12 @@ mod tests {
             Task::Screen(15),
             Task::Hibernation(false),
             Task::RemoveApp("Quay.Cards".into()),
+            Task::RemoveApp("Skipper's \"Log\"".into()),
+            Task::Name("O'Hara-{serial}".into()),
             Task::Updates("D:\\up dates\\".into()),
             Task::Wireless,
             Task::NeverExpires("helm".into()),
+            Task::NeverExpires("o'hara".into()),
             Task::ScriptPart("a.cmd".into(), 1, "QUJD".into()),
             Task::ScriptRun("a.cmd".into()),
             Task::MediaScript("b.ps1".into()),
@@ -754,7 +735,7 @@ mod tests {
 
     #[test]
     fn commands_fit_their_element() {
-        let long = (0..GUARD_SCRIPT.len()).map(Task::GuardLine).chain([
+        let long = (0..guard_lines().count()).map(Task::GuardLine).chain([
             Task::Guard(Guard { disk: 12, only: true, at_least: 99_999_999, at_most: 99_999_999 }),
             Task::ScriptPart("a-long-name-of-a-script.cmd".into(), 1, "x".repeat(CHUNK)),
             Task::MediaScript("a-long-name-of-a-script.cmd".into()),

@@ -5,6 +5,7 @@ pub mod documents;
 pub mod linux;
 pub mod machine;
 pub mod ports;
+pub mod windows;
 
 use std::{
     path::{Path, PathBuf},

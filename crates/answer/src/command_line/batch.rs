@@ -1,0 +1,141 @@
+//! Scripts for `cmd`.
+//!
+//! Two things take a line apart: `cmd` itself, for which `% & | < > ^ ( )` and quotes mean something, and then the program.
+//! What is written here arrives at the program as it was given; a redirection always stands first, as a digit before one
+//! would become its handle.
+
+use std::fmt::Write as _;
+
+/// A part of a line.
+#[derive(Clone, Copy, Debug)]
+pub enum Part<'a> {
+    /// A text of our own, which `cmd` shall understand.
+    Own(&'static str),
+    /// A text from outside, for a person to read.
+    Text(&'a str),
+    /// A path from outside, in quotes. A quote cannot stand in a path and is left out.
+    Path(&'a str),
+    /// The rest of a command line as its author wrote it, for the program that is run.
+    Tail(&'a str),
+}
+
+/// A script as it grows.
+#[derive(Clone, Debug)]
+pub struct Script {
+    text: String,
+}
+
+impl Default for Script {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl Script {
+    /// A script that does not show its lines.
+    #[must_use]
+    pub fn new() -> Self {
+        Self { text: "@echo off\r\n".to_owned() }
+    }
+
+    /// Appends a line.
+    pub fn line(&mut self, parts: &[Part<'_>]) {
+        for part in parts {
+            match part {
+                Part::Own(text) => self.text.push_str(text),
+                Part::Text(text) => self.text.push_str(&shown(text)),
+                Part::Path(path) => {
+                    let path: String = path.chars().filter(|c| *c != '"' && !is_line_end(*c)).collect();
+                    let _ = write!(self.text, "\"{}\"", path.replace('%', "%%"));
+                }
+                Part::Tail(text) => self.text.push_str(&tail(text)),
+            }
+        }
+        self.text.push_str("\r\n");
+    }
+
+    /// The script's bytes: ASCII as it is, anything else as UTF-8, which the script then says first.
+    #[must_use]
+    pub fn into_bytes(self) -> Vec<u8> {
+        if self.text.is_ascii() {
+            return self.text.into_bytes();
+        }
+        self.text.replacen("@echo off\r\n", "@echo off\r\nchcp 65001 >nul\r\n", 1).into_bytes()
+    }
+}
+
+const fn is_line_end(c: char) -> bool {
+    matches!(c, '\r' | '\n' | '\0')
+}
+
+const fn is_special(c: char) -> bool {
+    matches!(c, '&' | '|' | '<' | '>' | '^' | '(' | ')')
+}
+
+/// A text as `echo` shows it. Quotes lose their meaning too, so that one that stays open takes nothing with it.
+fn shown(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            '%' => out.push_str("%%"),
+            c if is_line_end(c) => out.push(' '),
+            c if is_special(c) || c == '"' => out.extend(['^', c]),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// The rest of a command line so that the program gets it as it is: what `cmd` would understand outside quotes is
+/// escaped, and inside them only the sign of variables.
+fn tail(text: &str) -> String {
+    let mut out = String::new();
+    let mut is_quoted = false;
+    for c in text.chars() {
+        match c {
+            '%' => out.push_str("%%"),
+            c if is_line_end(c) => out.push(' '),
+            '"' => {
+                is_quoted = !is_quoted;
+                out.push(c);
+            }
+            c if is_special(c) && !is_quoted => out.extend(['^', c]),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A line of a file as an `echo` of `cmd /c` writes it.
+pub(crate) fn echoed(line: &str) -> String {
+    line.chars().flat_map(|c| if is_special(c) { vec!['^', c] } else { vec![c] }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn text(parts: &[Part<'_>]) -> String {
+        let mut script = Script::new();
+        script.line(parts);
+        String::from_utf8(script.into_bytes()).unwrap()
+    }
+
+    #[test]
+    fn texts_and_tails_are_escaped_where_it_counts() {
+        let line = |part| {
+            let whole = text(&[Part::Own("x "), part]);
+            whole.strip_prefix("@echo off\r\nx ").unwrap().trim_end().to_owned()
+        };
+        assert_eq!(line(Part::Text("a & \"b\" 100%")), "a ^& ^\"b^\" 100%%");
+        assert_eq!(line(Part::Tail("/a \"b & c\" & d %x%")), "/a \"b & c\" ^& d %%x%%");
+        assert_eq!(line(Part::Path("C:\\a%b\\\"c\" & d.exe")), "\"C:\\a%%b\\c & d.exe\"");
+        assert_eq!(line(Part::Tail("two\r\nlines")), "two  lines");
+    }
+
+    #[test]
+    fn what_is_not_ascii_says_its_encoding() {
+        assert!(!text(&[Part::Text("plain")]).contains("chcp"));
+        assert!(text(&[Part::Text("Fähre")]).starts_with("@echo off\r\nchcp 65001 >nul\r\nFähre"));
+    }
+}

@@ -1,0 +1,175 @@
+//! POSIX shell (IEEE Std 1003.1, Shell Command Language 2.2).
+
+/// A text as one word: in single quotes, in which nothing has a meaning but their end.
+#[must_use]
+pub fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A text as one word, without quotes where it needs none.
+#[must_use]
+pub fn word(text: &str) -> String {
+    if is_plain(text) { text.to_owned() } else { quoted(text) }
+}
+
+fn is_plain(text: &str) -> bool {
+    !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || "%+,-./:@_".contains(c))
+}
+
+/// The text of the word in front that [`quoted`] wrote, and what follows it.
+pub(crate) fn unquoted(text: &str) -> Option<(String, &str)> {
+    let mut out = String::new();
+    let mut rest = text.strip_prefix('\'')?;
+    loop {
+        let (part, after) = rest.split_once('\'')?;
+        out.push_str(part);
+        match after.strip_prefix("\\''") {
+            Some(more) => {
+                out.push('\'');
+                rest = more;
+            }
+            None => return Some((out, after)),
+        }
+    }
+}
+
+/// The text of the word in front that [`word`] wrote, and what follows it.
+pub(crate) fn read_word(text: &str) -> Option<(String, &str)> {
+    if text.starts_with('\'') {
+        return unquoted(text);
+    }
+    let end = text.find(' ').unwrap_or(text.len());
+    let (own, rest) = text.split_at(end);
+    is_plain(own).then(|| (own.to_owned(), rest))
+}
+
+/// A command that prints a text of several lines, itself in one line.
+pub(crate) fn printed(text: &str) -> String {
+    let mut format = String::new();
+    for c in text.chars() {
+        match c {
+            '\\' => format.push_str("\\\\"),
+            '%' => format.push_str("%%"),
+            '\n' => format.push_str("\\n"),
+            '\r' => format.push_str("\\r"),
+            c => format.push(c),
+        }
+    }
+    format!("{PRINTED}{}", quoted(&format))
+}
+
+/// The text that [`printed`] was given, and what follows the command.
+pub(crate) fn of_printed(line: &str) -> Option<(String, &str)> {
+    let (format, rest) = unquoted(line.strip_prefix(PRINTED)?)?;
+    let mut text = String::new();
+    let mut chars = format.chars();
+    while let Some(c) = chars.next() {
+        match c {
+            '\\' => text.push(match chars.next()? {
+                'n' => '\n',
+                'r' => '\r',
+                '\\' => '\\',
+                _ => return None,
+            }),
+            '%' => text.push(chars.next().filter(|c| *c == '%')?),
+            c => text.push(c),
+        }
+    }
+    Some((text, rest))
+}
+
+const PRINTED: &str = "printf ";
+
+/// A script of its own for a command that somebody else wrote: whatever is open in it (a comment, a list, a quote) ends
+/// with it.
+pub(crate) fn own_shell(command: &str) -> String {
+    format!("{OWN_SHELL} {}", quoted(command))
+}
+
+/// What [`own_shell`] was given.
+pub(crate) fn of_own_shell(line: &str) -> Option<String> {
+    let (command, rest) = unquoted(line.strip_prefix(OWN_SHELL)?.trim_start())?;
+    rest.is_empty().then_some(command)
+}
+
+const OWN_SHELL: &str = "sh -c";
+
+/// Words that begin or part what the shell's grammar makes of several commands.
+const GRAMMAR: [&str; 16] = [
+    "if", "then", "else", "elif", "fi", "for", "while", "until", "do", "done", "case", "esac", "in",
+    "function", "exec", "exit",
+];
+
+/// Whether a command is one program with plain words, which may stand beside others as it is.
+pub(crate) fn is_simple(command: &str) -> bool {
+    let words: Vec<&str> = command.split(' ').collect();
+    // Words of the grammar, and assignments, are no programs.
+    let first = words.first().copied().unwrap_or_default();
+    words.iter().all(|word| is_plain(word)) && !GRAMMAR.contains(&first)
+}
+
+/// Commands one after another: each waits for the one before, and one that fails ends the line with its exit code.
+pub(crate) fn in_order(commands: &[String]) -> String {
+    let group = |command: &String| {
+        // A command that is not waited for ends with the sign that also parts commands.
+        if command.ends_with('&') { format!("{{ {command} }}") } else { command.clone() }
+    };
+    match commands {
+        [only] => only.clone(),
+        all => all.iter().map(group).collect::<Vec<_>>().join(IN_ORDER),
+    }
+}
+
+/// Between commands that run [`in_order`].
+pub(crate) const IN_ORDER: &str = " && ";
+
+/// A command without the braces that [`in_order`] may have put around it.
+pub(crate) fn ungrouped(command: &str) -> &str {
+    let inside = command.strip_prefix("{ ").and_then(|rest| rest.strip_suffix(" }"));
+    inside.filter(|inside| inside.ends_with('&')).unwrap_or(command)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_are_quoted_only_where_they_need_it() {
+        for plain in ["a", "/usr/bin/env", "user@host:22", "1.5%"] {
+            assert_eq!(word(plain), plain);
+        }
+        for (text, expected) in [
+            ("", "''"),
+            ("a b", "'a b'"),
+            ("it's", "'it'\\''s'"),
+            ("#", "'#'"),
+            ("~", "'~'"),
+            ("a=b", "'a=b'"),
+        ] {
+            assert_eq!(word(text), expected);
+            assert_eq!(unquoted(expected), Some((text.to_owned(), "")));
+        }
+        assert_eq!(unquoted("'open"), None);
+        assert_eq!(unquoted("'a' b"), Some(("a".into(), " b")));
+    }
+
+    #[test]
+    fn what_is_not_waited_for_does_not_end_the_line() {
+        let all = ["a".to_owned(), "b &".to_owned(), "c".to_owned()];
+        assert_eq!(in_order(&all), "a && { b & } && c");
+        assert_eq!(in_order(&all[1..2]), "b &");
+        assert_eq!(ungrouped("{ b & }"), "b &");
+        assert_eq!(ungrouped("{ a; b; }"), "{ a; b; }");
+    }
+
+    #[test]
+    fn only_a_program_with_plain_words_is_simple() {
+        for simple in ["apt-get update", "cp /cdrom/x /target/y", "true"] {
+            assert!(is_simple(simple), "{simple}");
+        }
+        for other in ["", "a; b", "a # b", "a  b", "if a", "exit 1", "x=1 y", "a 'b'", "a|b", "a\nb", "a *"] {
+            assert!(!is_simple(other), "{other}");
+        }
+        assert_eq!(of_own_shell(&own_shell("a # 'b'")), Some("a # 'b'".into()));
+    }
+}

@@ -1,0 +1,267 @@
+//! Words and command lines of generated scripts, given to the shells themselves.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    missing_docs,
+    reason = "tests stop at the first surprise"
+)]
+
+use neat_answer::{
+    AnswerFile, Dialect, Model, Secrets,
+    command_line::sh,
+    model::{Carried, Command, Script, Stage},
+    write_model,
+};
+use proptest::prelude::*;
+use std::{
+    path::Path,
+    process::{Command as Process, Output, Stdio},
+};
+
+/// Shells that are installed here: name, and the words before `-c`.
+fn shells() -> Vec<(&'static str, Vec<&'static str>)> {
+    let all = [("sh", "sh", vec![]), ("dash", "dash", vec![]), ("busybox", "busybox", vec!["sh"])];
+    let is_there = |program: &str| {
+        let sign = if program == "busybox" { "--help" } else { "-c:" };
+        let args: &[&str] = if sign == "--help" { &["--help"] } else { &["-c", ":"] };
+        let there = Process::new(program).args(args).output().is_ok_and(|output| output.status.success());
+        if !there {
+            neat_testing::skip(&format!("{program} is not installed"));
+        }
+        there
+    };
+    all.into_iter()
+        .filter(|(_, program, _)| is_there(program))
+        .map(|(_, program, before)| (program, before))
+        .collect()
+}
+
+fn run(shell: &(&str, Vec<&str>), script: &str, dir: &Path) -> Output {
+    let mut process = Process::new(shell.0);
+    process.args(&shell.1).args(["-c", script]).current_dir(dir).stdin(Stdio::null());
+    // What scripts call of an installer is played by small programs in the folder.
+    let path = format!("{}:{}", dir.join("bin").display(), std::env::var("PATH").unwrap());
+    process.env("PATH", path).output().unwrap()
+}
+
+const HOSTILE: [&str; 26] = [
+    "",
+    " ",
+    "a b",
+    "&",
+    "|",
+    "<",
+    ">",
+    "^",
+    "%",
+    "!",
+    "\"",
+    "'",
+    "(",
+    ")",
+    ";",
+    ",",
+    "=",
+    "#",
+    "x 5",
+    "end\\",
+    "Fähre № 7",
+    "船着き場",
+    "$(reboot)",
+    "`reboot`",
+    "*",
+    "~",
+];
+
+/// The words that a shell makes of `line` behind a program.
+fn words(shell: &(&str, Vec<&str>), line: &str) -> Vec<String> {
+    let dir = tempfile::tempdir().unwrap();
+    let output = run(shell, &format!("for word in {line}; do printf '%s\\0' \"$word\"; done"), dir.path());
+    assert!(output.status.success(), "{line}: {}", String::from_utf8_lossy(&output.stderr));
+    let text = String::from_utf8(output.stdout).unwrap();
+    text.split_terminator('\0').map(str::to_owned).collect()
+}
+
+#[test]
+fn hostile_words_arrive_as_they_are() {
+    let long = "langes Tau ".repeat(23);
+    let all: Vec<&str> = HOSTILE.into_iter().chain(["two\nlines", "\r\n", "\t", long.as_str()]).collect();
+    for shell in &shells() {
+        for way in [sh::word, sh::quoted] {
+            let line: Vec<String> = all.iter().map(|text| way(text)).collect();
+            assert_eq!(words(shell, &line.join(" ")), all, "{}", shell.0);
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn any_words_arrive_as_they_are(all in prop::collection::vec("[^\0]{0,40}", 1..8)) {
+        let line: Vec<String> = all.iter().map(|text| sh::word(text)).collect();
+        for shell in &shells() {
+            prop_assert_eq!(&words(shell, &line.join(" ")), &all);
+        }
+    }
+}
+
+/// A folder with what installers of Linux have, each noting its words: `in-target` runs its words right here.
+fn installer() -> tempfile::TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    let bin = dir.path().join("bin");
+    std::fs::create_dir(&bin).unwrap();
+    let note = |name: &str| {
+        format!(
+            "#!/bin/sh\nprintf '%s' {name} >>noted\nfor w; do printf ' [%s]' \"$w\" >>noted; done\necho >>noted\n"
+        )
+    };
+    for name in ["useradd", "apt-get", "note"] {
+        put_program(&bin.join(name), &note(name));
+    }
+    put_program(&bin.join("in-target"), "#!/bin/sh\nexec \"$@\"\n");
+    dir
+}
+
+fn put_program(path: &Path, text: &str) {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::write(path, text).unwrap();
+    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+/// The value of a question in a written preseed.
+fn question<'a>(text: &'a str, name: &str) -> &'a str {
+    let line = text.lines().find(|line| line.contains(name)).unwrap_or_else(|| panic!("no {name} in {text}"));
+    line.split_once(" string ").unwrap().1
+}
+
+fn preseed(model: &Model) -> String {
+    write_model(model, Dialect::Preseed, &mut Secrets::default()).unwrap().text
+}
+
+fn noted(dir: &Path) -> Vec<String> {
+    let text = std::fs::read_to_string(dir.join("noted")).unwrap_or_default();
+    text.lines().map(str::to_owned).collect()
+}
+
+fn command(run: &str) -> Command {
+    Command::new(Stage::SystemInstalled, run)
+}
+
+#[test]
+fn late_commands_run_in_order_whatever_is_in_them() {
+    let mut model = Model::default();
+    model.command = vec![
+        command("note one # and a remark"),
+        Command { wait: false, ..command("note two") },
+        Command { wait: false, outside: true, ..command("note three") },
+        Command { outside: true, ..command("note 'it''s' \"four\"; note five # not six") },
+        Command { outside: true, ..command("for i in 1 2; do note $i; done") },
+        command("note \"a b\" '$HOME' \\\\ 7"),
+    ];
+    let text = preseed(&model);
+    let late = question(&text, "late_command");
+    for shell in &shells() {
+        let dir = installer();
+        let output = run(shell, &format!("{late} && note end"), dir.path());
+        assert!(output.status.success(), "{}: {late}: {}", shell.0, String::from_utf8_lossy(&output.stderr));
+        // What is not waited for comes when it comes.
+        for _ in 0..100 {
+            if noted(dir.path()).len() >= 9 {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        let mut all = noted(dir.path());
+        for unwaited in ["note [two]", "note [three]"] {
+            let at =
+                all.iter().position(|own| own == unwaited).unwrap_or_else(|| panic!("{unwaited}: {all:?}"));
+            all.remove(at);
+        }
+        let expected = [
+            "note [one]",
+            "note [its] [four]",
+            "note [five]",
+            "note [1]",
+            "note [2]",
+            "note [a b] [$HOME] [\\] [7]",
+            "note [end]",
+        ];
+        assert_eq!(all, expected, "{}", shell.0);
+    }
+    // It is read as it was meant.
+    let file = AnswerFile::parse(text.as_bytes()).unwrap();
+    let again = neat_answer::read_file(&file).unwrap().model;
+    assert_eq!(again.command, model.command);
+}
+
+#[test]
+fn a_late_command_that_fails_is_seen_and_ends_the_line() {
+    for (failing, outside) in
+        [("note before; exit 3", false), ("note before; exit 3", true), ("false", false), ("false", true)]
+    {
+        let mut model = Model::default();
+        model.command =
+            vec![command("note first"), Command { outside, ..command(failing) }, command("note never")];
+        let text = preseed(&model);
+        for shell in &shells() {
+            let dir = installer();
+            let output = run(shell, question(&text, "late_command"), dir.path());
+            let code = if failing == "false" { 1 } else { 3 };
+            assert_eq!(output.status.code(), Some(code), "{}: {text}", shell.0);
+            let all = noted(dir.path());
+            assert!(
+                all[0] == "note [first]" && !all.contains(&"note [never]".to_owned()),
+                "{}: {all:?}",
+                shell.0
+            );
+        }
+    }
+}
+
+#[test]
+fn accounts_packages_and_scripts_reach_the_shell_as_they_are_called() {
+    let mut model = Model::default();
+    model.account = ["first", "o'hara", "deck & hands"]
+        .into_iter()
+        .map(|name| {
+            let mut account = neat_answer::model::Account::named(name);
+            account.full_name = format!("{name} \"of\" the $quay");
+            account.groups = vec!["administrators".into(), "dial out".into()];
+            account
+        })
+        .collect();
+    model.software.remove = vec!["nano; reboot".into()];
+    let script = |name: &str, stage| Script {
+        name: name.into(),
+        stage,
+        text: "#!/bin/sh\nnote \"$0\" '100%' \\\\ \"it's\"\n".into(),
+        from: String::new(),
+        carried: Carried::Inside,
+    };
+    let name = format!("neatstack test {}.sh", std::process::id());
+    model.script = vec![script(&name, Stage::SetupStart)];
+    let text = preseed(&model);
+    for shell in &shells() {
+        let dir = installer();
+        let output = run(shell, question(&text, "late_command"), dir.path());
+        assert!(output.status.success(), "{}: {}", shell.0, String::from_utf8_lossy(&output.stderr));
+        assert_eq!(
+            noted(dir.path()),
+            [
+                "useradd [-m] [-s] [/bin/bash] [-c] [o'hara \"of\" the $quay] [-G] [sudo,dial out] [o'hara]",
+                "useradd [-m] [-s] [/bin/bash] [-c] [deck & hands \"of\" the $quay] [-G] [sudo,dial out] [deck & hands]",
+                "apt-get [-y] [purge] [nano; reboot]",
+            ],
+            "{}",
+            shell.0
+        );
+        // Before there is a target, in the setup environment.
+        let dir = installer();
+        let output = run(shell, question(&text, "preseed/early_command"), dir.path());
+        assert!(output.status.success(), "{}: {}", shell.0, String::from_utf8_lossy(&output.stderr));
+        assert_eq!(noted(dir.path()), [format!("note [/tmp/{name}] [100%] [\\] [it's]")], "{}", shell.0);
+    }
+    let _ = std::fs::remove_file(format!("/tmp/{name}"));
+}

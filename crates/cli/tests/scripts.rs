@@ -1,0 +1,225 @@
+//! Scripts and command lines that our media bring, run by interpreters of the served systems.
+//!
+//! The compatibility layer judges what `cmd` and the script host do with a line; it knows no code pages (`chcp` does
+//! nothing) and has no PowerShell, so what depends on those is not proved here.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::items_after_statements,
+    missing_docs,
+    reason = "tests stop at the first surprise"
+)]
+
+mod support;
+
+use neat_answer::{Dialect, Model, Secrets, write_model};
+use std::fs;
+use support::{
+    demo, ok,
+    windows::{Windows, copy_folder},
+};
+
+/// The command lines of the setup environment, in order.
+fn lines_at_setup_start(model: &str) -> Vec<String> {
+    let model = Model::parse(model).unwrap();
+    let text = write_model(&model, Dialect::Unattend, &mut Secrets::default()).unwrap().text;
+    let pass =
+        text.split("<settings pass=\"windowsPE\"").nth(1).unwrap().split("</settings>").next().unwrap();
+    let paths = pass.split("<Path>").skip(1).map(|rest| rest.split("</Path>").next().unwrap());
+    let plain = |text: &str| {
+        text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
+    };
+    paths.map(plain).collect()
+}
+
+fn guarded(conditions: &str) -> Vec<String> {
+    lines_at_setup_start(&format!(
+        "format = 1\nerases = \"yes\"\n[[disk]]\nnumber = 0\nwipe = true\n{conditions}\n"
+    ))
+}
+
+/// What switches the machine off notes it, and ends the interpreter as the machine would.
+const SWITCH_OFF: &str = "@echo off\r\necho switched off>X:\\off.txt\r\nexit 99\r\n";
+
+/// Whether setup goes on after the lines.
+fn goes_on(windows: &Windows, lines: &[String]) -> bool {
+    let _ = fs::remove_file(windows.drive('x').join("off.txt"));
+    let (guard, before) = lines.split_last().unwrap();
+    for line in before {
+        assert_eq!(windows.run(line), 0, "{line}");
+    }
+    let code = windows.run(guard);
+    let is_off = windows.text('x', "off.txt").contains("off");
+    assert_eq!(is_off, code != 0, "{guard}: {code}");
+    code == 0
+}
+
+#[test]
+#[ignore = "needs wine"]
+fn a_disk_is_erased_only_after_its_check_said_so() {
+    let windows = Windows::new();
+    windows.drive('x');
+    windows.put('c', "windows/wpeutil.cmd", SWITCH_OFF.as_bytes());
+    // The layer has two disks of equal size.
+    let passes = guarded("at_least = \"100MiB\"\nat_most = \"90TiB\"");
+    assert!(goes_on(&windows, &passes));
+    assert!(!goes_on(&windows, &guarded("only_disk = true")), "there are two");
+    assert!(!goes_on(&windows, &guarded("at_least = \"90TiB\"")), "it is not so large");
+    assert!(!goes_on(&windows, &guarded("at_most = \"10MiB\"")), "it is larger");
+    let other: Vec<String> = passes.iter().map(|line| line.replace(".vbs 0 ", ".vbs 7 ")).collect();
+    assert_ne!(other, passes);
+    assert!(!goes_on(&windows, &other), "there is no eighth disk");
+
+    // A check that cannot be made is not one that was passed.
+    let (guard, _) = passes.split_last().unwrap();
+    let script = fs::read_to_string(windows.drive('x').join("neatstack-disks.vbs")).unwrap();
+    let without_wmi = script.replace("winmgmts:root\\cimv2", "winmgmts:root\\nowhere");
+    assert_ne!(without_wmi, script);
+    for (what, text) in [
+        ("no way to ask the system", without_wmi.as_str()),
+        ("an empty script", ""),
+        ("a script that is cut short", &script[..script.len() / 2]),
+        ("a script that says yes in general", "wscript.quit 0"),
+        ("another failure", "wscript.quit 255"),
+    ] {
+        windows.put('x', "neatstack-disks.vbs", text.as_bytes());
+        assert!(!goes_on(&windows, std::slice::from_ref(guard)), "{what}");
+    }
+    fs::remove_file(windows.drive('x').join("neatstack-disks.vbs")).unwrap();
+    assert!(!goes_on(&windows, std::slice::from_ref(guard)), "no script at all");
+    windows.put('x', "neatstack-disks.vbs", script.as_bytes());
+    let fewer = guard.replacen(" 0 0 ", " 0 ", 1);
+    assert_ne!(&fewer, guard);
+    assert!(!goes_on(&windows, &[fewer]), "an argument is missing");
+    assert!(goes_on(&windows, std::slice::from_ref(guard)), "and as it is written it passes");
+}
+
+/// Notes its arguments in its folder, one in a line, and ends with 5.
+const NOTE: &str = "set f=createobject(\"scripting.filesystemobject\").createtextfile(\"args.txt\",true,true)\r\n\
+    for i=0 to wscript.arguments.count-1\r\nf.writeline \"[\" & wscript.arguments(i) & \"]\"\r\nnext\r\nf.close\r\n\
+    wscript.quit 5\r\n";
+
+/// A media with these applications, as setup leaves it on the disk: what was copied, and the script at its end.
+fn installed(
+    windows: &Windows,
+    apps: &str,
+    files: &[(&str, &str)],
+    vendor: Option<&str>,
+) -> tempfile::TempDir {
+    let (keep, dir) = demo();
+    ok(&dir, &["unpack", "quay-os-7.iso", "source"]);
+    if let Some(script) = vendor {
+        let folder = dir.join("source/sources/$OEM$/$$/Setup/Scripts");
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join("SetupComplete.cmd"), script).unwrap();
+    }
+    fs::create_dir(dir.join("own")).unwrap();
+    for (name, text) in files {
+        fs::write(dir.join("own").join(name), text).unwrap();
+    }
+    let text = format!("[source]\nmedia = \"source\"\n[media]\niso = \"t.iso\"\n{apps}");
+    fs::write(dir.join("t.stack.toml"), text).unwrap();
+    ok(&dir, &["build", "t.stack.toml", "-q"]);
+    ok(&dir, &["take", "t.iso", "sources/$OEM$", "--to", "oem"]);
+    copy_folder(&dir.join("oem/$OEM$/$1"), &windows.drive('c'));
+    copy_folder(&dir.join("oem/$OEM$/$$"), &windows.drive('c').join("windows"));
+    keep
+}
+
+const AT_END: &str = "cmd.exe /c C:\\windows\\Setup\\Scripts\\SetupComplete.cmd";
+
+/// The lines of the log without date, time and its half of the day.
+fn log(windows: &Windows) -> Vec<String> {
+    let text = windows.text('c', "NeatStack/apps.log");
+    let line = |line: &str| line.splitn(4, ' ').nth(3).unwrap_or(line).trim().to_owned();
+    text.lines().map(line).filter(|line| !line.is_empty()).collect()
+}
+
+#[test]
+#[ignore = "needs wine"]
+fn applications_get_their_arguments_and_the_log_their_exit_codes() {
+    let windows = Windows::new();
+    let apps = r#"
+[[app]]
+installer = "own/note.vbs"
+arguments = 'a 5 "b & c" d^e 100% "(f)" g,h;i=j !k! "l|m<n>o" C:\p\ 7'
+[[app]]
+installer = "own/ender.cmd"
+arguments = "x 3"
+[[app]]
+installer = "own/Fähre & Co 100%.cmd"
+arguments = "9"
+[[app]]
+installer = "own/thief.cmd"
+[[app]]
+installer = "own/gone.exe"
+[[app]]
+installer = "own/last.vbs"
+arguments = "1"
+"#;
+    let files = [
+        ("note.vbs", NOTE),
+        ("ender.cmd", "@echo off\r\nset > nul\r\ncd /d C:\\\r\necho %1-%2>C:\\ender.txt\r\nexit 9\r\n"),
+        ("Fähre & Co 100%.cmd", "@>C:\\ferry.txt echo ferry %1\r\n"),
+        ("thief.cmd", "@set NEATSTACK_LOG=C:\\stolen.txt\r\n@set PATH=\r\n@exit /b 0\r\n"),
+        ("gone.exe", "MZ"),
+        ("last.vbs", NOTE),
+    ];
+    let _keep = installed(&windows, apps, &files, None);
+    fs::remove_file(windows.drive('c').join("NeatStack/apps/05-gone/gone.exe")).unwrap();
+    windows.run(AT_END);
+
+    let expected = ["a", "5", "b & c", "d^e", "100%", "(f)", "g,h;i=j", "!k!", "l|m<n>o", "C:\\p\\", "7"];
+    let expected: Vec<String> = expected.iter().map(|own| format!("[{own}]")).collect();
+    assert_eq!(windows.text('c', "NeatStack/apps/01-note/args.txt").lines().collect::<Vec<_>>(), expected);
+    assert_eq!(windows.text('c', "NeatStack/apps/06-last/args.txt").trim(), "[1]");
+    assert_eq!(windows.text('c', "ender.txt").trim(), "x-3");
+    assert_eq!(windows.text('c', "ferry.txt").trim(), "ferry 9");
+    assert!(!windows.drive('c').join("stolen.txt").exists());
+    let log = log(&windows);
+    let ends: Vec<&str> =
+        log.iter().filter_map(|line| line.split_once(" ended with ")).map(|(_, code)| code).collect();
+    assert_eq!(ends, ["5", "9", "0", "0", "2", "5"], "{log:#?}");
+    assert!(
+        log.contains(&"note.vbs a 5 \"b & c\" d^e 100% \"(f)\" g,h;i=j !k! \"l|m<n>o\" C:\\p\\ 7".to_owned()),
+        "{log:#?}"
+    );
+    assert!(
+        log.first().unwrap() == "setup-end begins" && log.last().unwrap() == "setup-end is done",
+        "{log:#?}"
+    );
+}
+
+#[test]
+#[ignore = "needs wine"]
+fn thirty_applications_run_in_order_and_again() {
+    let windows = Windows::new();
+    let apps: String =
+        (1..=30).map(|n| format!("[[app]]\ninstaller = \"own/app.cmd\"\narguments = \"{n}\"\n")).collect();
+    let _keep = installed(&windows, &apps, &[("app.cmd", "@>>C:\\order.txt echo %1\r\n@exit %1\r\n")], None);
+    for round in 1..=2 {
+        windows.run(AT_END);
+        let order = windows.text('c', "order.txt");
+        let all: Vec<u32> = order.split_whitespace().map(|word| word.parse().unwrap()).collect();
+        let expected: Vec<u32> = (0..round).flat_map(|_| 1..=30).collect();
+        assert_eq!(all, expected);
+    }
+    let ends =
+        log(&windows).into_iter().filter_map(|line| Some(line.split_once(" ended with ")?.1.to_owned()));
+    let expected: Vec<String> = (1..=30).chain(1..=30).map(|n: u32| n.to_string()).collect();
+    assert_eq!(ends.collect::<Vec<_>>(), expected);
+}
+
+#[test]
+#[ignore = "needs wine"]
+fn a_vendors_script_at_the_end_of_setup_runs_first_and_ends_only_itself() {
+    let windows = Windows::new();
+    let apps = "[[app]]\ninstaller = \"own/ours.cmd\"\n";
+    let vendor = "@echo off\r\necho vendor>>C:\\order.txt\r\nset NEATSTACK_LOG=C:\\stolen.txt\r\nexit\r\n";
+    let _keep = installed(&windows, apps, &[("ours.cmd", "@echo ours>>C:\\order.txt\r\n")], Some(vendor));
+    windows.run(AT_END);
+    assert_eq!(windows.text('c', "order.txt").split_whitespace().collect::<Vec<_>>(), ["vendor", "ours"]);
+    assert!(!windows.drive('c').join("stolen.txt").exists());
+}

@@ -1,0 +1,227 @@
+//! Applications: staged on the media, run once on the installed system, with a log.
+
+mod installer;
+
+use super::Inputs;
+use crate::{
+    change::Editor,
+    recipe::{AppSection, StackFile, WhenValue},
+};
+use installer::{Installer, RUN};
+use neat_answer::command_line::batch::{Part, Script};
+use neat_content::{Content, Error, NodeKind, Result};
+use neat_registry::{Change, HiveRole, RegLine, ValueKind, text_data};
+use neat_service::{Edition, Item, layout::RunOnceLayout};
+
+/// Folder on the installed disk.
+const FOLDER: &str = "NeatStack";
+/// Largest script that a media may have already, in bytes.
+const LARGEST_SCRIPT: u64 = 1 << 20;
+
+/// Begins a line of the log.
+const LOG: Part<'static> = Part::Own(">>\"%NEATSTACK_LOG%\" echo %DATE% %TIME% ");
+
+impl WhenValue {
+    /// Name of the script that runs then, without its ending.
+    const fn script(self) -> &'static str {
+        match self {
+            Self::SetupEnd => "setup-end",
+            Self::FirstSignIn => "first-sign-in",
+        }
+    }
+}
+
+/// The name that an installer has, without folders.
+fn file_name(app: &AppSection) -> &str {
+    app.installer.rsplit('/').next().unwrap_or(&app.installer)
+}
+
+/// Folder of the application with this number, from 0.
+fn folder_of(number: usize, app: &AppSection) -> String {
+    let stem = file_name(app).rsplit_once('.').map_or(file_name(app), |(stem, _)| stem);
+    let clean: String =
+        stem.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '-' }).collect();
+    format!("{:02}-{clean}", number + 1)
+}
+
+/// Says in an edition that the applications run, and at which moment.
+pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<Item>> {
+    let mut items = Vec::new();
+    for app in &stack.app {
+        let when = match app.when {
+            WhenValue::SetupEnd => "at the end of setup",
+            WhenValue::FirstSignIn => "once, at the first sign-in",
+        };
+        let command = format!("{} {}", file_name(app), app.arguments);
+        items.push(Item::applied("app", command.trim(), format!("runs {when}"), 0));
+        if !edition.record.apps.iter().any(|own| own == file_name(app)) {
+            edition.record.apps.push(file_name(app).to_owned());
+        }
+    }
+    if stack.app.iter().any(|app| app.when == WhenValue::FirstSignIn) {
+        const WHAT: &str = "an application at the first sign-in";
+        let layout = edition.layout_for(WHAT)?;
+        let layout = layout.section(layout.run_once.as_ref(), "run_once", WHAT)?;
+        let command =
+            format!("cmd.exe /c \"{}\\{FOLDER}\\{}.cmd\"", layout.disk, WhenValue::FirstSignIn.script());
+        let line = RegLine {
+            key: format!("{}\\{}", HiveRole::Software.root(), layout.first_sign_in),
+            change: Change::Set {
+                name: "!NeatStackApps".into(),
+                kind: ValueKind::TEXT,
+                data: text_data(&command),
+            },
+            line: 0,
+        };
+        items.extend(edition.apply_lines("setting", "applications at the first sign-in", &[line])?);
+    }
+    Ok(items)
+}
+
+/// Where the installer of an application lies on the media: its folder, below that the folder of the installer.
+struct Place {
+    folder: String,
+    inside: String,
+}
+
+impl Place {
+    /// # Errors
+    /// `BadRequest` for a folder whose name a script cannot say in every code page.
+    fn of(number: usize, app: &AppSection) -> Result<Self> {
+        let inside = match (&app.files, app.installer.rsplit_once('/')) {
+            (Some(_), Some((folder, _))) => format!("/{folder}"),
+            _ => String::new(),
+        };
+        if !inside.chars().all(|c| c.is_ascii_alphanumeric() || "-_./ ".contains(c)) {
+            return Err(Error::request(
+                format!(
+                    "[[app]] {}: no script can name the installer's folder in every language",
+                    app.installer
+                ),
+                "give the folders above the installer names of ASCII letters, digits, `-`, `_`, `.` and blanks",
+            ));
+        }
+        Ok(Self { folder: folder_of(number, app), inside })
+    }
+}
+
+/// Puts the applications and the scripts that run them on the media.
+pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> Result<()> {
+    let Some(layout) = inputs.layouts.first().filter(|_| !stack.app.is_empty()) else { return Ok(()) };
+    let layout = layout.section(layout.run_once.as_ref(), "run_once", "applications")?;
+    let base = format!("{}/{FOLDER}", layout.media);
+    for (n, app) in stack.app.iter().enumerate() {
+        let (installer, place) = (Installer::of(app)?, Place::of(n, app)?);
+        let folder = format!("{base}/apps/{}", place.folder);
+        let reason = "setup copies it to the installed disk, where it runs once";
+        if let Some(from) = &app.files {
+            let (tree, _) = neat_media::folder::read_tree(&editor.local(from))?;
+            let Some(own) = tree.find_ignoring_case(&app.installer) else {
+                return Err(Error::request(
+                    format!("[[app]] {}: there is no such file in {from}", app.installer),
+                    "give the installer's path below `files`",
+                ));
+            };
+            for step in tree.walk() {
+                if let NodeKind::File(content) = &tree.node(step.id).kind {
+                    let path = if step.id == own {
+                        format!("{}/{}", place.inside, installer.name)
+                    } else {
+                        format!("/{}", step.path)
+                    };
+                    editor.put_made(&format!("{folder}{path}"), content.clone(), true, reason)?;
+                }
+            }
+        } else {
+            let from = editor.local(&app.installer);
+            editor.put_local(&format!("{folder}/{}", installer.name), &from, true, reason)?;
+        }
+        let script = Content::from_bytes(installer.script(&app.arguments));
+        let path = format!("{folder}{}/{RUN}", place.inside);
+        editor.put_made(&path, script, true, "runs the installer with its arguments")?;
+    }
+    for when in [WhenValue::SetupEnd, WhenValue::FirstSignIn] {
+        let Some(bytes) = script(stack, when)? else { continue };
+        let path = format!("{base}/{}.cmd", when.script());
+        editor.put_made(&path, Content::from_bytes(bytes), true, "runs them in order and keeps a log")?;
+    }
+    if stack.app.iter().any(|app| app.when == WhenValue::SetupEnd) {
+        run_at_setup_end(layout, editor)?;
+    }
+    Ok(())
+}
+
+/// The script that runs the applications of one moment; nothing if there are none. Each redirection stands first, as a
+/// digit before one would become its handle.
+fn script(stack: &StackFile, when: WhenValue) -> Result<Option<Vec<u8>>> {
+    let own: Vec<(usize, &AppSection)> =
+        stack.app.iter().enumerate().filter(|(_, app)| app.when == when).collect();
+    if own.is_empty() {
+        return Ok(None);
+    }
+    let mut script = Script::new();
+    script.line(&[Part::Own("rem Installs applications once and notes what became of them.")]);
+    script.line(&[Part::Own("set \"NEATSTACK_LOG=%~dp0apps.log\"")]);
+    script.line(&[LOG, Part::Own(when.script()), Part::Own(" begins")]);
+    for (n, app) in own {
+        let (place, name) = (Place::of(n, app)?, file_name(app));
+        script.line(&[LOG, Part::Text(name), Part::Own(" "), Part::Text(&app.arguments)]);
+        script.line(&[
+            Part::Own(">>\"%NEATSTACK_LOG%\" cmd.exe /d /c \"\"%~dp0apps\\"),
+            Part::Text(&place.folder),
+            Part::Text(&place.inside.replace('/', "\\")),
+            Part::Own("\\"),
+            Part::Own(RUN),
+            Part::Own("\"\" 2>&1"),
+        ]);
+        script.line(&[LOG, Part::Text(name), Part::Own(" ended with %ERRORLEVEL%")]);
+    }
+    script.line(&[LOG, Part::Own(when.script()), Part::Own(" is done")]);
+    Ok(Some(script.into_bytes()))
+}
+
+/// Has the script that setup runs at its end run ours. What a media has there is kept beside it and runs first, in a
+/// `cmd` of its own: it may end its interpreter, and it may be in any encoding.
+fn run_at_setup_end(layout: &RunOnceLayout, editor: &mut Editor) -> Result<()> {
+    let path = &layout.setup_end;
+    let stem = path.rsplit_once('.').map_or(path.as_str(), |(stem, _)| stem);
+    let before_path = format!("{stem}-before.cmd");
+    let before_name = before_path.rsplit('/').next().unwrap_or(&before_path);
+    let mut ours = Script::new();
+    ours.line(&[
+        Part::Own("if exist \"%~dp0"),
+        Part::Text(before_name),
+        Part::Own("\" cmd.exe /d /c \"\"%~dp0"),
+        Part::Text(before_name),
+        Part::Own("\"\""),
+    ]);
+    ours.line(&[
+        Part::Own("cmd.exe /d /c \"\"%SystemDrive%\\"),
+        Part::Own(FOLDER),
+        Part::Own("\\"),
+        Part::Own(WhenValue::SetupEnd.script()),
+        Part::Own(".cmd\"\""),
+    ]);
+    let ours = ours.into_bytes();
+    let there = editor.tree.find_ignoring_case(path).and_then(|id| editor.tree.node(id).content().cloned());
+    if let Some(content) = there {
+        let bytes = content.to_vec(LARGEST_SCRIPT, "script at the end of setup")?;
+        if bytes == ours {
+            return Ok(());
+        }
+        let kept = without_former_call(&bytes, layout);
+        editor.put_made(
+            &before_path,
+            Content::from_bytes(kept),
+            true,
+            "the script that the media had at the end of setup",
+        )?;
+    }
+    editor.put_made(path, Content::from_bytes(ours), true, "setup runs this script when it has ended")
+}
+
+/// The bytes without the line that version 0.1 put behind a vendor's script.
+fn without_former_call(bytes: &[u8], layout: &RunOnceLayout) -> Vec<u8> {
+    let call = format!("call {}\\{FOLDER}\\{}.cmd\r\n", layout.disk, WhenValue::SetupEnd.script());
+    bytes.strip_suffix(call.as_bytes()).unwrap_or(bytes).to_vec()
+}
