@@ -50,7 +50,10 @@ pub(crate) struct Ways {
     pub name: (&'static str, &'static str),
 }
 
-const SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
+/// What a name may have of a serial number.
+const SERIAL: &str = "$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)";
+/// How versions before 0.2 said it.
+const FORMER_SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
 const RANDOM: &str = "$(tr -dc a-z0-9 </dev/urandom | head -c ";
 
 /// Ends a command that is not waited for. An installer waits for whoever still holds its output, or its line to
@@ -85,7 +88,7 @@ fn expression(pattern: &str) -> String {
 }
 
 fn pattern(expression: &str) -> String {
-    let mut out = expression.replace(SERIAL, "{serial}");
+    let mut out = expression.replace(SERIAL, "{serial}").replace(FORMER_SERIAL, "{serial}");
     while let Some(at) = out.find(RANDOM) {
         let rest = out[at + RANDOM.len()..].to_owned();
         let Some((count, after)) = rest.split_once(')') else { break };
@@ -251,6 +254,12 @@ impl Line {
         Self::Own { run: script, wait, outside: false }
     }
 
+    /// This line, unless it is a name as `ways` say it.
+    pub fn or_name_of(self, line: &str, ways: (&str, &str)) -> Self {
+        let name = line.trim().strip_prefix(ways.0).and_then(|rest| rest.strip_suffix(ways.1));
+        name.map_or(self, |name| Self::Name(pattern(name)))
+    }
+
     fn of_script(script: &str) -> Option<Self> {
         if let Some(rest) = script.strip_prefix("apt-get -y purge ") {
             return sh::read_word(rest)
@@ -373,7 +382,8 @@ pub(crate) fn side_files(model: &Model) -> Vec<crate::SideFile> {
     scripts
         .map(|own| crate::SideFile {
             path: format!("neatstack/{}", own.name),
-            bytes: own.text.clone().into_bytes(),
+            // A return before a line's end would become part of its last word.
+            bytes: own.text.replace("\r\n", "\n").into_bytes(),
         })
         .collect()
 }

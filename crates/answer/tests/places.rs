@@ -21,7 +21,7 @@ fn a_kernel_is_told_where_its_answers_are() {
     let folder = AnswersAt::Address("http://10.0.0.1/deck/user-data");
     let file = AnswersAt::Address("http://10.0.0.1/deck.cfg");
     for (dialect, at, wanted) in [
-        (Dialect::Preseed, AnswersAt::Initrd, "auto=true priority=critical"),
+        (Dialect::Preseed, AnswersAt::Initrd, "priority=critical"),
         (Dialect::Preseed, root, "auto=true priority=critical file=/cdrom/preseed.cfg"),
         (Dialect::Preseed, inside, "auto=true priority=critical file=/cdrom/systems/deck/preseed.cfg"),
         (Dialect::Preseed, file, "auto=true priority=critical url=http://10.0.0.1/deck.cfg"),

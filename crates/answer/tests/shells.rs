@@ -9,7 +9,7 @@
 )]
 
 use neat_answer::{
-    AnswerFile, Dialect, Model, Secrets,
+    AnswerFile, Dialect, Gravity, Model, Secrets,
     command_line::sh,
     model::{Carried, Command, Script, Stage},
     write_model,
@@ -151,8 +151,7 @@ fn command(run: &str) -> Command {
 
 #[test]
 fn late_commands_run_in_order_whatever_is_in_them() {
-    let mut model = Model::default();
-    model.command = vec![
+    let commands = vec![
         command("note one # and a remark"),
         Command { wait: false, ..command("note two") },
         Command { wait: false, outside: true, ..command("note three") },
@@ -160,6 +159,7 @@ fn late_commands_run_in_order_whatever_is_in_them() {
         Command { outside: true, ..command("for i in 1 2; do note $i; done") },
         command("note \"a b\" '$HOME' \\\\ 7"),
     ];
+    let model = Model { command: commands, ..Model::default() };
     let text = preseed(&model);
     let late = question(&text, "late_command");
     for shell in &shells() {
@@ -201,9 +201,9 @@ fn a_late_command_that_fails_is_seen_and_ends_the_line() {
     for (failing, outside) in
         [("note before; exit 3", false), ("note before; exit 3", true), ("false", false), ("false", true)]
     {
-        let mut model = Model::default();
-        model.command =
+        let commands =
             vec![command("note first"), Command { outside, ..command(failing) }, command("note never")];
+        let model = Model { command: commands, ..Model::default() };
         let text = preseed(&model);
         for shell in &shells() {
             let dir = installer();
@@ -264,4 +264,56 @@ fn accounts_packages_and_scripts_reach_the_shell_as_they_are_called() {
         assert_eq!(noted(dir.path()), [format!("note [/tmp/{name}] [100%] [\\] [it's]")], "{}", shell.0);
     }
     let _ = std::fs::remove_file(format!("/tmp/{name}"));
+}
+
+/// What a check says of a file, by its field.
+fn problems(text: &str, field: &str) -> Vec<String> {
+    let report = neat_answer::check_file(&AnswerFile::parse(text.as_bytes()).unwrap(), None);
+    let own = report
+        .findings
+        .into_iter()
+        .filter(|finding| finding.field.contains(field) && finding.gravity == Gravity::Problem);
+    own.map(|finding| finding.message).collect()
+}
+
+#[test]
+fn lines_that_a_shell_refuses_are_found_in_files_of_others() {
+    let preseed = |late: &str| {
+        format!("d-i debian-installer/locale string en_GB.UTF-8\nd-i preseed/late_command string {late}\n")
+    };
+    for (late, word) in [
+        ("in-target sh -c 'sleep 9' </dev/null >/dev/null 2>&1 3>&- &; in-target sh -c 'a'", "refuses"),
+        ("in-target apt-get update # first; in-target reboot", "remark"),
+        ("in-target sh -c 'it's'", "quote"),
+    ] {
+        let found = problems(&preseed(late), "late_command");
+        assert!(found.iter().any(|own| own.contains(word)), "{late}: {found:?}");
+        // A shell agrees: it refuses the line, or runs less than is there.
+        if word != "remark" {
+            for shell in &shells() {
+                let dir = installer();
+                assert!(!run(shell, late, dir.path()).status.success(), "{}: {late}", shell.0);
+            }
+        }
+    }
+    let sound = "in-target sh -c 'a & b' && { in-target c & } && cp /cdrom/x /target/; true";
+    assert_eq!(problems(&preseed(sound), "late_command"), [""; 0]);
+    let cloud = "#cloud-config\nautoinstall:\n  version: 1\n  late-commands:\n    - \"a &; b\"\n";
+    assert_eq!(problems(cloud, "late-commands").len(), 1);
+}
+
+#[test]
+fn a_check_of_disks_that_lets_setup_go_on_is_found() {
+    let mut model =
+        Model::parse("format = 1\nerases = \"yes\"\n[[disk]]\nnumber = 0\nwipe = true\nonly_disk = true\n")
+            .unwrap();
+    let ours = write_model(&model, Dialect::Unattend, &mut Secrets::default()).unwrap().text;
+    assert_eq!(problems(&ours, "RunSynchronous"), [""; 0]);
+    model.command.push(Command::new(
+        Stage::SetupStart,
+        "cmd.exe /c \"cscript.exe //nologo X:\\look.vbs || (pause & wpeutil shutdown)\"",
+    ));
+    let theirs = write_model(&model, Dialect::Unattend, &mut Secrets::default()).unwrap().text;
+    let found = problems(&theirs, "RunSynchronous");
+    assert!(found.len() == 1 && found[0].contains("taken for success"), "{found:?}");
 }

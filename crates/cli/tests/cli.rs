@@ -154,7 +154,7 @@ fn build_writes_the_media_and_a_ledger_and_is_repeatable() {
     assert_eq!(look["answer_files"][0]["path"], "autounattend.xml");
     assert_eq!(look["label"], "BRIDGE_7");
     assert_eq!(names(&dir.join("out")), ["bridge.iso", "bridge.ledger.json"]);
-    assert_eq!(ledger["files"].as_array().unwrap().len(), 11);
+    assert_eq!(ledger["files"].as_array().unwrap().len(), 13);
     let on_disc = json(&dir, &["files", "out/bridge.iso", "--digest", "sha256", "--json"]);
     for file in ledger["files"].as_array().unwrap() {
         let same = on_disc.as_array().unwrap().iter().find(|other| other["path"] == file["path"]).unwrap();
@@ -444,7 +444,7 @@ fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
         "TIMEOUT 300\nONTIMEOUT disk",
         "DEFAULT b",
         "MENU TITLE Workshop",
-        "LABEL a\n  MENU LABEL System a\n  KERNEL /systems/a/linux\n  INITRD /systems/a/initrd0.img,/systems/a/answers.img\n  APPEND auto=true priority=critical quiet\n",
+        "LABEL a\n  MENU LABEL System a\n  KERNEL /systems/a/linux\n  INITRD /systems/a/initrd0.img,/systems/a/answers.img\n  APPEND priority=critical quiet\n",
         "APPEND inst.ks=hd:LABEL=WORKSHOP:/systems/b/ks.cfg quiet\n",
         "APPEND autoinstall ds=nocloud;s=/cdrom/systems/c/ quiet\n",
         "APPEND auto=true priority=critical url=http://192.0.2.1/d.cfg quiet\n",
@@ -455,7 +455,7 @@ fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
     let uefi = read("boot/grub/grub.cfg");
     for wanted in [
         "set default=disk\nset timeout=30",
-        "menuentry 'System a' --id a {\n  linux /systems/a/linux auto=true priority=critical quiet\n  initrd /systems/a/initrd0.img /systems/a/answers.img",
+        "menuentry 'System a' --id a {\n  linux /systems/a/linux priority=critical quiet\n  initrd /systems/a/initrd0.img /systems/a/answers.img",
         "'ds=nocloud;s=/cdrom/systems/c/'",
     ] {
         assert!(uefi.contains(wanted), "{wanted} in\n{uefi}");

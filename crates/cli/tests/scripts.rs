@@ -21,12 +21,12 @@ use support::{
     windows::{Windows, copy_folder},
 };
 
-/// The command lines of the setup environment, in order.
-fn lines_at_setup_start(model: &str) -> Vec<String> {
+/// The command lines of a pass, in order.
+fn lines_of(pass: &str, model: &str) -> Vec<String> {
     let model = Model::parse(model).unwrap();
     let text = write_model(&model, Dialect::Unattend, &mut Secrets::default()).unwrap().text;
-    let pass =
-        text.split("<settings pass=\"windowsPE\"").nth(1).unwrap().split("</settings>").next().unwrap();
+    let head = format!("<settings pass=\"{pass}\"");
+    let pass = text.split(&head).nth(1).unwrap().split("</settings>").next().unwrap();
     let paths = pass.split("<Path>").skip(1).map(|rest| rest.split("</Path>").next().unwrap());
     let plain = |text: &str| {
         text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
@@ -35,9 +35,8 @@ fn lines_at_setup_start(model: &str) -> Vec<String> {
 }
 
 fn guarded(conditions: &str) -> Vec<String> {
-    lines_at_setup_start(&format!(
-        "format = 1\nerases = \"yes\"\n[[disk]]\nnumber = 0\nwipe = true\n{conditions}\n"
-    ))
+    let model = format!("format = 1\nerases = \"yes\"\n[[disk]]\nnumber = 0\nwipe = true\n{conditions}\n");
+    lines_of("windowsPE", &model)
 }
 
 /// What switches the machine off notes it, and ends the interpreter as the machine would.
@@ -222,4 +221,31 @@ fn a_vendors_script_at_the_end_of_setup_runs_first_and_ends_only_itself() {
     windows.run(AT_END);
     assert_eq!(windows.text('c', "order.txt").split_whitespace().collect::<Vec<_>>(), ["vendor", "ours"]);
     assert!(!windows.drive('c').join("stolen.txt").exists());
+}
+
+#[test]
+#[ignore = "needs wine"]
+fn hidden_commands_run_as_they_are_written() {
+    // In the layer `start` is a program that puts quotes anew; in `cmd` itself it gives a line on as it is. So there are
+    // no quotes here.
+    let windows = Windows::new();
+    let runs = [
+        r"@>C:\one.txt echo a ^& b (c) & >C:\two.txt echo d",
+        r"@>C:\three.txt echo e ^& f",
+        r#"cmd.exe /c "exit 3""#,
+        r"cscript.exe //nologo C:\note.vbs x 5 z,",
+    ];
+    let command =
+        |run: &&str| format!("[[command]]\nstage = \"system-installed\"\nrun = '{run}'\nhidden = true\n");
+    let model = format!("format = 1\n{}", runs.iter().map(command).collect::<String>());
+    windows.put('c', "note.vbs", NOTE.replace("\"args.txt\"", "\"C:\\args.txt\"").as_bytes());
+    let lines = lines_of("specialize", &model);
+    assert_eq!(lines.len(), runs.len());
+    for line in &lines {
+        windows.run(line);
+    }
+    let text = |name: &str| windows.text('c', name).trim().to_owned();
+    assert_eq!([text("one.txt"), text("two.txt")], ["a & b (c)", "d"]);
+    assert_eq!(text("three.txt"), "e & f");
+    assert_eq!(text("args.txt").lines().collect::<Vec<_>>(), ["[x]", "[5]", "[z,]"]);
 }

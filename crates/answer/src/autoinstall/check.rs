@@ -162,6 +162,12 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         }
         ids.push(id);
     }
+    for key in ["early-commands", "late-commands", "error-commands"] {
+        let commands = own.get(key).and_then(Value::as_array).into_iter().flatten();
+        for fault in commands.filter_map(Value::as_str).flat_map(crate::command_line::sh::faults) {
+            add(key, fault.into(), "give it a script, or a list of words".into());
+        }
+    }
     if let Some(media) = media {
         for key in ["early-commands", "late-commands"] {
             for command in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {

@@ -106,6 +106,36 @@ fn tail(text: &str) -> String {
     out
 }
 
+/// A command line inside the line of another `cmd`, which gives it on as it is. Variables are still its own.
+pub(crate) fn in_line(text: &str) -> String {
+    let mut out = String::new();
+    let mut is_quoted = false;
+    for c in text.chars() {
+        is_quoted ^= c == '"';
+        if is_special(c) && !is_quoted {
+            out.push('^');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// What [`in_line`] was given.
+pub(crate) fn of_line(text: &str) -> String {
+    let mut out = String::new();
+    let (mut is_quoted, mut is_escaped) = (false, false);
+    for c in text.chars() {
+        if c == '^' && !is_quoted && !is_escaped {
+            is_escaped = true;
+            continue;
+        }
+        is_quoted ^= c == '"';
+        is_escaped = false;
+        out.push(c);
+    }
+    out
+}
+
 /// A line of a file as an `echo` of `cmd /c` writes it.
 pub(crate) fn echoed(line: &str) -> String {
     line.chars().flat_map(|c| if is_special(c) { vec!['^', c] } else { vec![c] }).collect()
@@ -131,6 +161,14 @@ mod tests {
         assert_eq!(line(Part::Tail("/a \"b & c\" & d %x%")), "/a \"b & c\" ^& d %%x%%");
         assert_eq!(line(Part::Path("C:\\a%b\\\"c\" & d.exe")), "\"C:\\a%%b\\c & d.exe\"");
         assert_eq!(line(Part::Tail("two\r\nlines")), "two  lines");
+    }
+
+    #[test]
+    fn a_line_inside_a_line_is_read_as_it_is_written() {
+        for text in ["a \"b c\" & d", "a & b", "\"a ^ b\" ^ c | \"d", "^^", "plain", "(a) > \"b > c\""] {
+            assert_eq!(of_line(&in_line(text)), text);
+        }
+        assert_eq!(in_line("cmd /c \"a \"b & c\" & d\""), "cmd /c \"a \"b ^& c\" & d\"");
     }
 
     #[test]

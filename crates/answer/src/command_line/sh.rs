@@ -108,6 +108,45 @@ pub(crate) fn is_simple(command: &str) -> bool {
     words.iter().all(|word| is_plain(word)) && !GRAMMAR.contains(&first)
 }
 
+/// What is wrong with a line of several commands that a shell gets as one: each is a sentence for a person.
+pub(crate) fn faults(line: &str) -> Vec<&'static str> {
+    let mut faults = Vec::new();
+    let (mut quote, mut depth, mut is_word_start) = (None, 0_i32, true);
+    let mut chars = line.char_indices();
+    while let Some((at, c)) = chars.next() {
+        match (quote, c) {
+            (Some('"') | None, '\\') => drop(chars.next()),
+            (Some(own), c) if c == own => quote = None,
+            (None, '\'' | '"') => quote = Some(c),
+            (None, '#') if is_word_start => {
+                if !line[at..].trim_end_matches('#').is_empty() && !line[at..].contains('\n') {
+                    faults.push("everything behind `#` is a remark, to the end of the line");
+                }
+                break;
+            }
+            (None, '(' | '{') => depth += 1,
+            (None, ')' | '}') => depth -= 1,
+            (None, '&') => {
+                let rest = line[at + 1..].trim_start_matches(' ');
+                let is_and = line[at + 1..].starts_with('&') || line[..at].ends_with(['&', '>', '<']);
+                if !is_and && rest.starts_with([';', '|', '&']) {
+                    faults.push(
+                        "behind `&` no `;` and no other sign may stand: the shell refuses the whole line",
+                    );
+                }
+            }
+            _ => {}
+        }
+        is_word_start = quote.is_none() && (c.is_whitespace() || ";&|()".contains(c));
+    }
+    if quote.is_some() {
+        faults.push("a quote stays open: the shell refuses the whole line");
+    } else if depth != 0 {
+        faults.push("brackets do not match");
+    }
+    faults
+}
+
 /// Commands one after another: each waits for the one before, and one that fails ends the line with its exit code.
 pub(crate) fn in_order(commands: &[String]) -> String {
     let group = |command: &String| {
@@ -160,6 +199,39 @@ mod tests {
         assert_eq!(in_order(&all[1..2]), "b &");
         assert_eq!(ungrouped("{ b & }"), "b &");
         assert_eq!(ungrouped("{ a; b; }"), "{ a; b; }");
+    }
+
+    #[test]
+    fn faults_of_a_line_are_seen() {
+        for sound in [
+            "a; b && c || d",
+            "{ a & } && b",
+            "a >b 2>&1; c",
+            "echo 'a & ; #'",
+            "x=$#; y",
+            "a & b",
+            "a \\& ; b",
+            "( a ); b",
+            "a &",
+        ] {
+            assert_eq!(faults(sound), [""; 0], "{sound}");
+        }
+        for (line, word) in [
+            ("a &; b", "refuses"),
+            ("a & ; b", "refuses"),
+            ("a & && b", "refuses"),
+            ("a # first; b", "remark"),
+            ("#a; b", "remark"),
+            ("echo 'a; b", "quote"),
+            ("echo \"a\\\"; b", "quote"),
+            ("( a; b", "brackets"),
+        ] {
+            assert!(
+                faults(line).first().is_some_and(|fault| fault.contains(word)),
+                "{line}: {:?}",
+                faults(line)
+            );
+        }
     }
 
     #[test]

@@ -9,7 +9,7 @@ pub(super) const ABOUT: About = About {
         file: "preseed.cfg",
         initrd_name: Some("preseed.cfg"),
         addresses: &["preseed.cfg"],
-        always: &["auto=true", "priority=critical"],
+        always: &[],
         option_for_root: "auto=true priority=critical file=/cdrom/preseed.cfg",
         options,
     }),
@@ -20,12 +20,14 @@ pub(super) const ABOUT: About = About {
 };
 
 fn options(at: &AnswersAt<'_>) -> Vec<String> {
-    match at {
-        // It is found there without being told.
-        AnswersAt::Initrd => Vec::new(),
-        AnswersAt::Media { folder, .. } => vec![format!("file=/cdrom/{folder}preseed.cfg")],
-        AnswersAt::Address(address) => vec![format!("url={address}")],
-    }
+    let place = match at {
+        // It is found there without being told. Asking later, as `auto` does for answers that come later, would lose the
+        // keyboard and the language, which are known already.
+        AnswersAt::Initrd => return vec!["priority=critical".to_owned()],
+        AnswersAt::Media { folder, .. } => format!("file=/cdrom/{folder}preseed.cfg"),
+        AnswersAt::Address(address) => format!("url={address}"),
+    };
+    vec!["auto=true".to_owned(), "priority=critical".to_owned(), place]
 }
 
 /// Types of debconf's questions.

@@ -1,7 +1,7 @@
 //! What is wrong with a preseed file.
 
 use super::document::Document;
-use crate::{Finding, check::MediaFacts, face::Reading};
+use crate::{Finding, check::MediaFacts, command_line::sh, face::Reading};
 use neat_content::nearest;
 use std::sync::LazyLock;
 
@@ -93,6 +93,13 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
     }
     if let Some(entry) = document.get("partman-auto/expert_recipe") {
         recipe(&entry.value, document.line(entry), &mut findings);
+    }
+    for question in ["partman/early_command", "preseed/early_command", "preseed/late_command"] {
+        let Some(entry) = document.get(question) else { continue };
+        for fault in sh::faults(&entry.value) {
+            let hint = "give each command a shell of its own: sh -c '…', and join them with `&&`";
+            findings.push(Finding::problem(question, fault, hint).at(document.line(entry)));
+        }
     }
     if let Some(media) = media {
         for question in ["preseed/early_command", "preseed/late_command"] {

@@ -28,9 +28,12 @@ const WAYS: Ways = Ways {
     inside: "in-target sh -c",
     media: "/cdrom",
     stop: "{ echo 'The disks are not as the answer file expects. Nothing was written.' >/dev/console; sleep 1000000; }",
-    name: ("debconf-set netcfg/get_hostname \"", "\""),
+    // The first is what is asked, the second wins against a name that a DHCP server gives.
+    name: ("{ n=\"", "\"; debconf-set netcfg/get_hostname \"$n\" && debconf-set netcfg/hostname \"$n\"; }"),
 };
 const STAGES: [Stage; 2] = [Stage::SetupStart, Stage::SystemInstalled];
+/// How versions before 0.2 said a machine's name that is made from a pattern.
+const FORMER_NAME: (&str, &str) = ("debconf-set netcfg/get_hostname \"", "\"");
 const SSH: &str = "openssh-server";
 const GO_ON: &str = "Do not configure the network at this time";
 
@@ -171,7 +174,11 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         say("preseed/late_command", "string", &join(&last));
     }
     match model.power.when_done {
-        Some(WhenDone::Off) => say("debian-installer/exit/poweroff", "boolean", "true"),
+        Some(WhenDone::Off) => {
+            say("debian-installer/exit/poweroff", "boolean", "true");
+            // Or its last message waits for somebody.
+            say("finish-install/reboot_in_progress", "note", "");
+        }
         Some(WhenDone::Restart) => say("finish-install/reboot_in_progress", "note", ""),
         None => {}
     }
@@ -206,6 +213,8 @@ fn network(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, &str, &str)
     }
     if !model.machine.name.is_empty() && !model.machine.name.contains('{') {
         say("netcfg/get_hostname", "string", &model.machine.name);
+        // Wins against a name that a DHCP server gives.
+        say("netcfg/hostname", "string", &model.machine.name);
     }
     if !model.machine.domain.is_empty() {
         say("netcfg/get_domain", "string", &model.machine.domain);
@@ -237,7 +246,7 @@ fn people(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, &str, &str))
 }
 
 /// Questions that the neutral form has.
-const UNDERSTOOD: [&str; 48] = [
+const UNDERSTOOD: [&str; 49] = [
     "debian-installer/locale",
     "debian-installer/language",
     "debian-installer/country",
@@ -257,6 +266,7 @@ const UNDERSTOOD: [&str; 48] = [
     "netcfg/dhcp_failed",
     "netcfg/dhcp_options",
     "netcfg/get_hostname",
+    "netcfg/hostname",
     "netcfg/hostname",
     "netcfg/get_domain",
     "clock-setup/utc",
@@ -456,7 +466,7 @@ fn understand(command: &str) -> Line {
     let (run, wait) = shell::split_unwaited(command);
     match sh::of_own_shell(run) {
         Some(run) => Line::Own { run, wait, outside: true },
-        None => Line::understand(command, &WAYS),
+        None => Line::understand(command, &WAYS).or_name_of(command, FORMER_NAME),
     }
 }
 

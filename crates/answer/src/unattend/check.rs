@@ -310,6 +310,14 @@ impl Check<'_> {
                         );
                         self.problem(element, &field, message, "put it into a script and run that");
                     }
+                    Some(run) if takes_silence_for_success(run) => self.problem(
+                        element,
+                        &field,
+                        "a script host is asked and its exit code taken for success: it ends with 0 too when it cannot \
+                         ask the system"
+                            .into(),
+                        "let the script end with a number of its own, and go on after that one alone",
+                    ),
                     Some(_) => {}
                 }
             }
@@ -570,6 +578,13 @@ impl Check<'_> {
 }
 
 /// Whether two names differ so little that one was meant for the other.
+/// Whether a command stops only where a script host failed.
+fn takes_silence_for_success(run: &str) -> bool {
+    let lower = run.to_ascii_lowercase();
+    let host = ["cscript", "wscript"].iter().filter_map(|own| lower.find(own)).min();
+    host.is_some_and(|at| lower[at..].contains("||"))
+}
+
 fn similar(a: &str, b: &str) -> bool {
     strsim::damerau_levenshtein(&a.to_lowercase(), &b.to_lowercase()) <= 3
 }

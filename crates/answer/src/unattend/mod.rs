@@ -521,11 +521,9 @@ fn side_files(saying: &Saying<'_>, files: &mut Vec<SideFile>) {
         }
         let folder =
             if script.stage == Stage::SetupStart { String::new() } else { "sources/$OEM$/$1/".into() };
-        // Line ends as the programs that run such scripts want them.
-        let text = script.text.replace("\r\n", "\n").replace('\n', "\r\n");
         files.push(SideFile {
             path: format!("{folder}{}/{}", tasks::FOLDER, script.name),
-            bytes: text.into_bytes(),
+            bytes: tasks::script_bytes(&script.name, &script.text),
         });
     }
     let Some(wireless) = &saying.model.network.wireless else { return };

@@ -198,7 +198,7 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
         if script.carried == Carried::Media {
             tasks.push(Task::MediaScript(script.name.clone()));
         } else if stage != Stage::SetupStart {
-            let packed = STANDARD.encode(&script.text);
+            let packed = STANDARD.encode(script_bytes(&script.name, &script.text));
             let parts = packed.as_bytes().chunks(CHUNK).enumerate();
             tasks.extend(parts.map(|(number, part)| {
                 Task::ScriptPart(script.name.clone(), number, String::from_utf8_lossy(part).into_owned())
@@ -283,7 +283,9 @@ const RENAME_END: &str =
 const SERIAL: &str = "(Get-CimInstance Win32_BIOS).SerialNumber";
 const RANDOM: &str = "(-join((48..57)+(65..90)|Get-Random -Count ";
 const RANDOM_END: &str = "|foreach{[char]$_}))";
-const HIDDEN: &str = "cmd.exe /s /c \"start \"\" /min /wait cmd.exe /s /c \"";
+/// A window that nobody sees; the command inside runs in a `cmd` of its own.
+const HIDDEN: &str = "cmd.exe /s /c \"start \"\" /min /wait ";
+const HIDDEN_INSIDE: &str = "cmd.exe /s /c \"";
 const ADMINISTRATOR: &str = "Get-LocalUser|where SID -like '*-500'|";
 const REMOVE_APP: &str = "Get-AppxProvisionedPackage -Online|where DisplayName -eq ";
 const REMOVE_APP_END: &str = "|Remove-AppxProvisionedPackage -Online -AllUsers";
@@ -335,6 +337,27 @@ fn name_pattern(expression: &str) -> Option<String> {
         rest = rest.strip_prefix('+').unwrap_or(rest);
     }
     Some(pattern)
+}
+
+/// Says at the start of a script for `cmd` that it is UTF-8.
+const UTF8: &str = "@chcp 65001 >nul\r\n";
+
+/// A script as those that run it want it: with their line ends, and for text beyond ASCII with what tells the encoding.
+pub(super) fn script_bytes(name: &str, text: &str) -> Vec<u8> {
+    let lines = text.replace("\r\n", "\n").replace('\n', "\r\n");
+    let lower = name.to_ascii_lowercase();
+    let front = match () {
+        () if text.is_ascii() => "",
+        () if lower.ends_with(".cmd") || lower.ends_with(".bat") => UTF8,
+        () => "\u{FEFF}",
+    };
+    [front.as_bytes(), lines.as_bytes()].concat()
+}
+
+/// The text of a script that [`script_bytes`] wrote.
+fn script_text(bytes: &[u8]) -> String {
+    let text = neat_content::Text::decode(bytes).text;
+    text.strip_prefix(UTF8).unwrap_or(&text).replace("\r\n", "\n")
 }
 
 fn run_script(path: &str, name: &str) -> String {
@@ -443,7 +466,7 @@ impl Task {
             }
             Self::Own(command) => Said {
                 run: if command.hidden {
-                    format!("{HIDDEN}{}\"\"", command.run)
+                    format!("{HIDDEN}{}\"", batch::in_line(&format!("{HIDDEN_INSIDE}{}\"", command.run)))
                 } else {
                     command.run.clone()
                 },
@@ -468,13 +491,18 @@ impl Task {
     /// What a command of a stage means.
     pub fn understand(stage: Stage, said: &Said) -> Self {
         let own = || {
-            let hidden = said.run.strip_prefix(HIDDEN).and_then(|run| run.strip_suffix("\"\""));
+            let hidden =
+                said.run.strip_prefix(HIDDEN).and_then(|run| run.strip_suffix('"')).and_then(|line| {
+                    let line = batch::of_line(line);
+                    line.strip_prefix(HIDDEN_INSIDE)?.strip_suffix('"').map(str::to_owned)
+                });
+            let is_hidden = hidden.is_some();
             Self::Own(Command {
                 stage,
-                run: hidden.unwrap_or(&said.run).to_owned(),
+                run: hidden.unwrap_or_else(|| said.run.clone()),
                 description: said.description.clone(),
                 wait: said.wait,
-                hidden: hidden.is_some(),
+                hidden: is_hidden,
                 outside: false,
             })
         };
@@ -634,7 +662,7 @@ pub(super) fn into_model(tasks: &[Task], stage: Stage, model: &mut Model, findin
                 model.script.push(Script {
                     name: name.clone(),
                     stage,
-                    text: String::from_utf8_lossy(&bytes).into_owned(),
+                    text: script_text(&bytes),
                     from: String::new(),
                     carried: Carried::Inside,
                 });
@@ -702,6 +730,10 @@ mod tests {
             Task::ScriptRun("a.cmd".into()),
             Task::MediaScript("b.ps1".into()),
             Task::Own(Command { hidden: true, ..Command::new(Stage::SystemInstalled, "a \"b c\" & d") }),
+            Task::Own(Command {
+                hidden: true,
+                ..Command::new(Stage::SystemInstalled, "a ^& b | c > \"d & e\"")
+            }),
         ];
         for task in tasks {
             assert_eq!(Task::understand(Stage::SystemInstalled, &task.say()), task);

@@ -25,7 +25,7 @@ gcompris-qt
 %pre --erroronfail
 # Neat Stack: this machine
 s=$(($(cat /sys/block/sda/size)/2048)) && [ $s -ge 0 ] && [ $(cat $(ls -d /sys/block/* | grep -v -e /loop -e /ram -e /sr -e /fd -e /dm -e /zram | sed 's,$,/removable,') | grep -c 0) -eq 1 ] || exit 1
-echo "network --hostname=lab-$(cat /sys/class/dmi/id/product_serial)" >/tmp/neatstack-name.ks
+echo "network --hostname=lab-$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)" >/tmp/neatstack-name.ks
 %end
 %post
 # Neat Stack: commands
