@@ -317,3 +317,41 @@ fn a_check_of_disks_that_lets_setup_go_on_is_found() {
     let found = problems(&theirs, "RunSynchronous");
     assert!(found.len() == 1 && found[0].contains("taken for success"), "{found:?}");
 }
+
+/// Text from outside comes into a line of shell through `command_line` alone: nowhere else are quotes put around
+/// something that is filled in.
+#[test]
+fn nothing_else_quotes_for_a_shell() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let mut found = Vec::new();
+    for folder in ["answer/src", "stack/src/change"] {
+        let mut folders = vec![root.join(folder)];
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).unwrap() {
+                let path = entry.unwrap().path();
+                if path.is_dir() {
+                    folders.push(path);
+                } else if !path.components().any(|part| part.as_os_str() == "command_line") {
+                    let text = std::fs::read_to_string(&path).unwrap();
+                    let own = text.split("#[cfg(test)]").next().unwrap();
+                    let is_quoting = |line: &&str| {
+                        line.contains("format!")
+                            && ["'{", "-c \\\"{", "-Command \\\"{", "echo {"]
+                                .iter()
+                                .any(|sign| line.contains(sign))
+                    };
+                    found.extend(
+                        own.lines()
+                            .filter(is_quoting)
+                            .map(|line| format!("{}: {}", path.display(), line.trim())),
+                    );
+                }
+            }
+        }
+    }
+    // Packed texts have no signs of their own; the lines of the disk's check are escaped where they are made.
+    found.retain(|line| {
+        !["base64 -d", "batch::echoed(line)", "echo {part}"].iter().any(|sign| line.contains(sign))
+    });
+    assert!(found.is_empty(), "{found:#?}");
+}

@@ -7,6 +7,7 @@ mod document;
 use crate::{
     Dialect, Erasure, Finding,
     check::MediaFacts,
+    command_line::sh,
     disks::{kind_of_mount, mount_point, usual},
     face::{About, Face, Reading, Saying, Written},
     model::{
@@ -115,8 +116,8 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         let named: Vec<String> = layouts
             .iter()
             .map(|own| match tables::split_xkb(own) {
-                (layout, "") => format!("'{layout}'"),
-                (layout, variant) => format!("'{layout} ({variant})'"),
+                (layout, "") => sh::quoted(layout),
+                (layout, variant) => sh::quoted(&format!("{layout} ({variant})")),
             })
             .collect();
         say("keyboard", format!("keyboard --xlayouts={}", named.join(",")));
