@@ -1,10 +1,14 @@
 //! POSIX shell (IEEE Std 1003.1, Shell Command Language 2.2).
 
-/// A text as one word: in single quotes, in which nothing has a meaning but their end.
+/// A text as one word: in single quotes, in which nothing has a meaning but their end. A quote stands in the others, as
+/// some readers of answers cut a value at an escape.
 #[must_use]
 pub fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''"))
+    format!("'{}'", text.replace('\'', QUOTE))
 }
+
+/// Ends the quotes, and a quote, and begins them again.
+const QUOTE: &str = "'\"'\"'";
 
 /// A text as one word, without quotes where it needs none.
 #[must_use]
@@ -23,7 +27,8 @@ pub(crate) fn unquoted(text: &str) -> Option<(String, &str)> {
     loop {
         let (part, after) = rest.split_once('\'')?;
         out.push_str(part);
-        match after.strip_prefix("\\''") {
+        // Others write it with a backslash, as versions before 0.2 did.
+        match after.strip_prefix(&QUOTE[1..]).or_else(|| after.strip_prefix("\\''")) {
             Some(more) => {
                 out.push('\'');
                 rest = more;
@@ -43,42 +48,41 @@ pub(crate) fn read_word(text: &str) -> Option<(String, &str)> {
     is_plain(own).then(|| (own.to_owned(), rest))
 }
 
-/// A command that prints a text of several lines, itself in one line.
+/// A command that prints a text of several lines, itself in one line and without a backslash of its own: some readers of
+/// answers cut a value at an escape.
 pub(crate) fn printed(text: &str) -> String {
-    let mut format = String::new();
-    for c in text.chars() {
-        match c {
-            '\\' => format.push_str("\\\\"),
-            '%' => format.push_str("%%"),
-            '\n' => format.push_str("\\n"),
-            '\r' => format.push_str("\\r"),
-            c => format.push(c),
-        }
+    let mut out = String::from("{ ");
+    for line in text.split_inclusive('\n') {
+        let own = line.strip_suffix('\n');
+        out.push_str(&format!(
+            "{PRINTED}{};{}",
+            quoted(own.unwrap_or(line)),
+            if own.is_some() { LINE_END } else { " " }
+        ));
     }
-    format!("{PRINTED}{}", quoted(&format))
+    out + "}"
 }
 
 /// The text that [`printed`] was given, and what follows the command.
 pub(crate) fn of_printed(line: &str) -> Option<(String, &str)> {
-    let (format, rest) = unquoted(line.strip_prefix(PRINTED)?)?;
+    let mut rest = line.strip_prefix("{ ")?;
     let mut text = String::new();
-    let mut chars = format.chars();
-    while let Some(c) = chars.next() {
-        match c {
-            '\\' => text.push(match chars.next()? {
-                'n' => '\n',
-                'r' => '\r',
-                '\\' => '\\',
-                _ => return None,
-            }),
-            '%' => text.push(chars.next().filter(|c| *c == '%')?),
-            c => text.push(c),
+    while let Some(after) = rest.strip_prefix(PRINTED) {
+        let (own, after) = unquoted(after)?;
+        text.push_str(&own);
+        rest = after.strip_prefix(';')?;
+        if let Some(after) = rest.strip_prefix(LINE_END) {
+            text.push('\n');
+            rest = after;
+        } else {
+            rest = rest.strip_prefix(' ')?;
         }
     }
-    Some((text, rest))
+    Some((text, rest.strip_prefix('}')?))
 }
 
-const PRINTED: &str = "printf ";
+const PRINTED: &str = "printf %s ";
+const LINE_END: &str = " echo; ";
 
 /// A script of its own for a command that somebody else wrote: whatever is open in it (a comment, a list, a quote) ends
 /// with it.
@@ -180,7 +184,7 @@ mod tests {
         for (text, expected) in [
             ("", "''"),
             ("a b", "'a b'"),
-            ("it's", "'it'\\''s'"),
+            ("it's", "'it'\"'\"'s'"),
             ("#", "'#'"),
             ("~", "'~'"),
             ("a=b", "'a=b'"),

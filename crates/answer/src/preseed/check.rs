@@ -1,6 +1,6 @@
 //! What is wrong with a preseed file.
 
-use super::document::Document;
+use super::{document::Document, keymaps};
 use crate::{Finding, check::MediaFacts, command_line::sh, face::Reading};
 use neat_content::nearest;
 use std::sync::LazyLock;
@@ -51,6 +51,15 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
                     Finding::problem(question, message, format!("use {question}-crypted with a hash"))
                         .at(line),
                 );
+            }
+            Some(("keyboard-configuration/xkb-keymap", _)) if !keymaps::is_offered(&entry.value) => {
+                let message =
+                    format!("the installer offers no keyboard {:?}, and takes the first it has", entry.value);
+                let hint = match keymaps::of(&entry.value) {
+                    Some(near) => format!("write {near}"),
+                    None => "name one that it offers, and set the layout in the installed system".to_owned(),
+                };
+                findings.push(Finding::problem(question, message, hint).at(line));
             }
             Some((_, "boolean")) if !matches!(entry.value.as_str(), "true" | "false") => {
                 let message = format!("it is {:?}, and must be true or false", entry.value);

@@ -4,6 +4,7 @@ mod about;
 mod check;
 mod disks;
 mod document;
+mod keymaps;
 
 use crate::{
     Dialect, Erasure, Finding,
@@ -119,11 +120,10 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
     }
     let layouts: Vec<String> = language.keyboards.iter().filter_map(|own| tables::xkb(own)).collect();
     if let Some(first) = layouts.first() {
-        let (layout, variant) = tables::split_xkb(first);
-        if variant.is_empty() {
-            say("keyboard-configuration/xkb-keymap", "select", layout);
-        }
-        if layouts.len() > 1 || !variant.is_empty() {
+        // The installer asks where this is missing, and takes its first one where it is none of its own.
+        let keymap = keymaps::of(first).unwrap_or(keymaps::FIRST);
+        say("keyboard-configuration/xkb-keymap", "select", keymap);
+        if layouts.len() > 1 || keymap != first {
             let all: Vec<(&str, &str)> = layouts.iter().map(|own| tables::split_xkb(own)).collect();
             let names =
                 |pick: fn(&(&str, &str)) -> String| all.iter().map(pick).collect::<Vec<_>>().join(",");
@@ -322,7 +322,7 @@ fn read(document: &Document<'_>) -> Reading {
             _ => keyboard(layout),
         };
         model.language.keyboards = layouts.split(',').enumerate().map(whole).collect();
-    } else if let Some(keymap) = value("keyboard-configuration/xkb-keymap") {
+    } else if let Some(keymap) = value("keyboard-configuration/xkb-keymap").map(keymaps::layout) {
         model.language.keyboards = vec![keyboard(keymap)];
     }
     if let Some(zone) = value("time/zone") {
@@ -542,6 +542,13 @@ fn split_at(line: &str, sign: &str) -> Vec<String> {
 fn unsaid(model: &Model) -> Vec<Finding> {
     let mut findings = Vec::new();
     shell::unsaid(model, Dialect::Preseed, &STAGES, &mut findings);
+    let first = model.language.keyboards.first().and_then(|own| tables::xkb(own));
+    if first.is_some_and(|own| keymaps::of(&own).is_none()) {
+        findings.push(Finding::note(
+            "language.keyboards",
+            "the installer offers no such keyboard: while it works, the keyboard is the American one",
+        ));
+    }
     let mut add = |field: &str, why: &str, hint: &str| {
         findings.push(Finding::unsaid(field, Dialect::Preseed, why, hint));
     };
