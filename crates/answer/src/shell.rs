@@ -18,6 +18,8 @@ pub(crate) enum Line {
     Name(String),
     /// An account is made.
     Account { account: Account, hash: Option<String> },
+    /// The keyboards of the installed system, as layouts of X with blanks between them.
+    Keyboard(String),
     /// A package goes.
     Remove(String),
     /// A script is unpacked and run, in the installed system or in the setup environment.
@@ -64,6 +66,26 @@ pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 3>&- &";
 pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {
     let own = line.strip_suffix(UNWAITED).or_else(|| line.strip_suffix(" &"));
     own.map_or((line, true), |run| (run, false))
+}
+
+/// Changes the file that says the system's keyboards.
+const KEYBOARD: (&str, &str) = ("sed -i -e ", " /etc/default/keyboard");
+
+/// What is changed: all layouts, then all variants.
+fn keyboard_values(layouts: &str) -> String {
+    let all: Vec<(&str, &str)> = layouts.split(' ').map(crate::tables::split_xkb).collect();
+    let join = |pick: fn(&(&str, &str)) -> String| all.iter().map(pick).collect::<Vec<_>>().join(",");
+    let (layouts, variants) = (join(|own| own.0.to_owned()), join(|own| own.1.to_owned()));
+    format!("s/^XKBLAYOUT=.*/XKBLAYOUT={layouts}/;s/^XKBVARIANT=.*/XKBVARIANT={variants}/")
+}
+
+fn of_keyboard_values(values: &str) -> Option<String> {
+    let rest = values.strip_prefix("s/^XKBLAYOUT=.*/XKBLAYOUT=")?.strip_suffix('/')?;
+    let (layouts, variants) = rest.split_once("/;s/^XKBVARIANT=.*/XKBVARIANT=")?;
+    let whole = |(layout, variant): (&str, &str)| {
+        if variant.is_empty() { layout.to_owned() } else { format!("{layout}({variant})") }
+    };
+    Some(layouts.split(',').zip(variants.split(',')).map(whole).collect::<Vec<_>>().join(" "))
 }
 
 /// A machine name's pattern as the shell fills it.
@@ -188,6 +210,9 @@ impl Line {
                 }
                 inside(format!("{words} {}", word(&account.name)))
             }
+            Self::Keyboard(layouts) => {
+                inside(format!("{}{}{}", KEYBOARD.0, quoted(&keyboard_values(layouts)), KEYBOARD.1))
+            }
             Self::Remove(name) => inside(format!("apt-get -y purge {}", word(name))),
             Self::Script { name, text, outside: true } => {
                 // Setup environments may have no base64.
@@ -261,6 +286,10 @@ impl Line {
     }
 
     fn of_script(script: &str) -> Option<Self> {
+        if let Some(rest) = script.strip_prefix(KEYBOARD.0) {
+            let (values, rest) = unquoted(rest)?;
+            return of_keyboard_values(&values).filter(|_| rest == KEYBOARD.1).map(Self::Keyboard);
+        }
         if let Some(rest) = script.strip_prefix("apt-get -y purge ") {
             return sh::read_word(rest)
                 .filter(|(_, rest)| rest.is_empty())
@@ -316,6 +345,11 @@ impl Line {
                     account.password = Some(Secret::Origin(true));
                 }
                 model.account.push(account);
+            }
+            Self::Keyboard(layouts) => {
+                let spoken = model.language.setup.clone();
+                let own = layouts.split(' ').map(|own| crate::tables::keyboard_of_xkb(own, &spoken));
+                model.language.keyboards = own.collect();
             }
             Self::Remove(name) => model.software.remove.push(name),
             Self::Script { name, text, .. } => {
@@ -544,6 +578,7 @@ mod tests {
             Line::Remove("nano".into()),
             Line::Script { name: "a.sh".into(), text: "echo 'x'\n".into(), outside: false },
             Line::Script { name: "a b.sh".into(), text: "echo '100%' \\n \"x\"\n\n".into(), outside: true },
+            Line::Keyboard("gb rs(latin) dk".into()),
             Line::MediaScript("b.sh".into()),
             Line::MediaScript("of the \"quay\" & more.sh".into()),
             Line::Remove("nano; reboot".into()),

@@ -72,7 +72,7 @@ fn there_and_back(model: &Model, dialect: Dialect) {
             model.language.time_zone = zone.into();
             Ok(())
         });
-        AnswerFile::parse(&changed.unwrap().0).unwrap()
+        AnswerFile::parse_as(&changed.unwrap().0, Some(file.dialect)).unwrap()
     };
     let mut commands = expected.command.clone();
     commands.insert(0, Command::new(Stage::SystemInstalled, "true"));

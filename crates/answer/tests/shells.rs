@@ -355,3 +355,43 @@ fn nothing_else_quotes_for_a_shell() {
     });
     assert!(found.is_empty(), "{found:#?}");
 }
+
+#[test]
+fn the_installed_system_gets_the_keyboards_that_the_installer_does_not_offer() {
+    let model = |keyboards: &[&str]| {
+        let mut model = Model::default();
+        model.language.setup = "en-GB".into();
+        model.language.keyboards = keyboards.iter().map(|own| (*own).to_owned()).collect();
+        model
+    };
+    for (keyboards, keymap, layouts) in [
+        (&["fr-FR"][..], "fr(latin9)", "fr|"),
+        (&["de-AT"], "de", "at|"),
+        (&["sr-Latn-RS", "en-GB"], "rs", "rs,gb|latin,"),
+    ] {
+        let text = preseed(&model(keyboards));
+        assert!(
+            text.contains(&format!("xkb-keymap select {keymap}\n")) && !text.contains("layoutcode"),
+            "{text}"
+        );
+        // The file of a system, in a folder that stands for its root.
+        let late = question(&text, "late_command").replace(" /etc/default/keyboard", " keyboard");
+        for shell in &shells() {
+            let dir = installer();
+            std::fs::write(
+                dir.path().join("keyboard"),
+                "XKBMODEL=\"pc105\"\nXKBLAYOUT=\"us\"\nXKBVARIANT=\"\"\n",
+            )
+            .unwrap();
+            let output = run(shell, &late, dir.path());
+            assert!(output.status.success(), "{}: {late}", shell.0);
+            let changed = std::fs::read_to_string(dir.path().join("keyboard")).unwrap();
+            let (layout, variant) = layouts.split_once('|').unwrap();
+            assert_eq!(changed, format!("XKBMODEL=\"pc105\"\nXKBLAYOUT={layout}\nXKBVARIANT={variant}\n"));
+        }
+        let again = neat_answer::read_file(&AnswerFile::parse(text.as_bytes()).unwrap()).unwrap().model;
+        assert_eq!(again.language.keyboards, keyboards);
+    }
+    let text = preseed(&model(&["ca-ES"]));
+    assert!(text.contains("xkb-keymap select es(cat)\n") && !text.contains("late_command"), "{text}");
+}

@@ -123,13 +123,6 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         // The installer asks where this is missing, and takes its first one where it is none of its own.
         let keymap = keymaps::of(first).unwrap_or(keymaps::FIRST);
         say("keyboard-configuration/xkb-keymap", "select", keymap);
-        if layouts.len() > 1 || keymap != first {
-            let all: Vec<(&str, &str)> = layouts.iter().map(|own| tables::split_xkb(own)).collect();
-            let names =
-                |pick: fn(&(&str, &str)) -> String| all.iter().map(pick).collect::<Vec<_>>().join(",");
-            say("keyboard-configuration/layoutcode", "string", &names(|(layout, _)| (*layout).to_owned()));
-            say("keyboard-configuration/variantcode", "string", &names(|(_, variant)| (*variant).to_owned()));
-        }
     }
     network(model, secrets, &mut say);
     if !language.time_zone.is_empty() {
@@ -169,7 +162,11 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
     if !first.is_empty() {
         say("preseed/early_command", "string", &join(&first));
     }
-    let last = shell::lines(model, Stage::SystemInstalled, secrets, more);
+    let mut last = shell::lines(model, Stage::SystemInstalled, secrets, more);
+    if layouts.first().is_some_and(|first| layouts.len() > 1 || keymaps::of(first) != Some(first.as_str())) {
+        // The installer takes one, of those that it offers; the system gets what is meant.
+        last.insert(0, Line::Keyboard(layouts.join(" ")));
+    }
     if !last.is_empty() {
         say("preseed/late_command", "string", &join(&last));
     }
@@ -546,7 +543,7 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     if first.is_some_and(|own| keymaps::of(&own).is_none()) {
         findings.push(Finding::note(
             "language.keyboards",
-            "the installer offers no such keyboard: while it works, the keyboard is the American one",
+            "the installer offers no such keyboard: while it works, the keyboard is the American one; the system gets it",
         ));
     }
     let mut add = |field: &str, why: &str, hint: &str| {
