@@ -140,8 +140,8 @@ pub struct Chooser {
 impl Chooser {
     /// Where answers lie that are chosen by serial number.
     pub(crate) const FOLDER: &str = "neatstack/sites";
-    /// The machine's serial number in a shell, without what no file name has.
-    pub(crate) const SERIAL: &str = "$(tr -cd 'A-Za-z0-9._-' </sys/class/dmi/id/product_serial)";
+    /// The machine's serial number in a shell, cleaned as [`crate::serial_name`] cleans it.
+    pub(crate) const SERIAL: &str = "$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | tr a-z A-Z)";
 
     pub(crate) fn new(ending: &'static str, files: &[(&str, &str)]) -> Self {
         let file =

@@ -61,7 +61,7 @@ pub use model::{Model, Secrets, Vault};
 pub use privacy::{content_holds_secret, holds_secret, tree_holds_secret};
 pub use registry::{answer_files, text_of};
 pub use report::{Report, check_file, check_model, read_file};
-pub use sites::{Site, SiteList};
+pub use sites::{Site, SiteList, is_no_serial, serial_name};
 pub use starter::{Known, starter};
 pub use unattend::servicing;
 pub use write::{WrittenFile, fetch, write_model, write_with};

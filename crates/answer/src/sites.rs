@@ -125,13 +125,18 @@ impl SiteList {
                     "give each machine its own",
                 );
             }
-            if let Some(serial) = site.cells.get("serial").filter(|own| !own.is_empty())
-                && let Some(other) = serials.insert(serial.to_lowercase(), row)
-            {
-                add(
-                    format!("the serial number {serial:?} is the same as in row {other}"),
-                    "correct one of the two",
-                );
+            if let Some(serial) = site.cells.get("serial").filter(|own| !own.is_empty()) {
+                if is_no_serial(serial) {
+                    add(
+                        format!("the serial number {serial:?} is what machines say that have none"),
+                        "give it the machine's own, or leave it empty",
+                    );
+                } else if let Some(other) = serials.insert(serial_name(serial), row) {
+                    add(
+                        format!("the serial number {serial:?} is the same as in row {other}"),
+                        "correct one of the two",
+                    );
+                }
             }
             for name in &needed {
                 if site.cells.get(name).is_some_and(String::is_empty) {
@@ -146,6 +151,37 @@ impl SiteList {
         }
         findings
     }
+}
+
+/// A serial number as it stands in names of files, wherever it comes from: letters and digits of ASCII and `-`, in upper
+/// case. Firmware gives numbers with blanks around and inside, and lists are typed by people.
+pub fn serial_name(serial: &str) -> String {
+    let own = serial.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-');
+    own.map(|c| c.to_ascii_uppercase()).collect()
+}
+
+/// Whether a serial number is none: what firmware says that nobody filled in.
+pub fn is_no_serial(serial: &str) -> bool {
+    const UNFILLED: [&str; 14] = [
+        "0123456789",
+        "123456789",
+        "1234567890",
+        "CHASSISSERIALNUMBER",
+        "DEFAULTSTRING",
+        "INVALID",
+        "NA",
+        "NONE",
+        "NOTAPPLICABLE",
+        "NOTAVAILABLE",
+        "NOTSPECIFIED",
+        "SERIALNUMBER",
+        "SYSTEMSERIALNUMBER",
+        "UNKNOWN",
+    ];
+    let name = serial_name(serial);
+    let same = |c: char| name.chars().all(|own| own == c);
+    let is_one_sign = name.chars().next().is_none_or(|first| "0FX-".contains(first) && same(first));
+    is_one_sign || UNFILLED.contains(&name.as_str()) || name.starts_with("TOBEFILLED")
 }
 
 /// Columns that a model names in braces.
@@ -249,6 +285,39 @@ impl Site {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn serial_numbers_have_one_form_and_some_are_none() {
+        for serial in ["BF-7001", " bf-7001 ", "bf-7001\r\n", "B F-70.01", "\"BF-7001\"", "BF_-7001"] {
+            assert_eq!(serial_name(serial), "BF-7001", "{serial:?}");
+        }
+        for none in [
+            "",
+            "  ",
+            "0",
+            "0000000",
+            "To be filled by O.E.M.",
+            "Default string",
+            "System Serial Number",
+            "None",
+            "...",
+            "xxxxxxx",
+            "FFFFFFFF",
+            "Not Specified",
+            "-",
+        ] {
+            assert!(is_no_serial(none), "{none:?}");
+        }
+        for own in ["BF7001", "1", "7", "00001", "X1", "NONE1", "F00F"] {
+            assert!(!is_no_serial(own), "{own:?}");
+        }
+        let list =
+            SiteList::parse("name,serial\nA-1,bf 7001\nA-2,BF7001\nA-3,Default string\nA-4,\n").unwrap();
+        let messages: Vec<String> = list.check(None, None).into_iter().map(|own| own.message).collect();
+        assert_eq!(messages.len(), 2, "{messages:?}");
+        assert!(messages[0].starts_with("row 3") && messages[0].ends_with("row 2"), "{messages:?}");
+        assert!(messages[1].starts_with("row 4") && messages[1].contains("have none"), "{messages:?}");
+    }
 
     #[test]
     fn lists_are_read_checked_and_filled_in() {

@@ -123,6 +123,12 @@ pub fn write_model(model: &Model, dialect: Dialect, secrets: &mut Secrets<'_>) -
 /// # Errors
 /// `BadRequest` for what the dialect cannot be written without, and for texts that it cannot hold.
 pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<WrittenFile> {
+    if let Some(placeholder) = crate::check::unfilled(&model.machine.name) {
+        return Err(Error::request(
+            format!("machine.name is {:?}, and nothing fills {{{placeholder}}}", model.machine.name),
+            "use {serial}, {random:4}, or a column of a site list",
+        ));
+    }
     let original = fetched.origin.as_ref().filter(|(file, _)| file.dialect == dialect);
     let own = original.map(|(file, reading)| Original { text: file.text.clone(), reading: reading.clone() });
     let saying = Saying { model, secrets: &fetched.secrets, origin: own.as_ref() };

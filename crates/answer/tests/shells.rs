@@ -395,3 +395,99 @@ fn the_installed_system_gets_the_keyboards_that_the_installer_does_not_offer() {
     let text = preseed(&model(&["ca-ES"]));
     assert!(text.contains("xkb-keymap select es(cat)\n") && !text.contains("late_command"), "{text}");
 }
+
+/// Serial numbers as firmware gives them.
+const SERIALS: [&str; 20] = [
+    "BF-7001",
+    "bf-7002",
+    "  BF 7003  ",
+    "BF7004\n",
+    "B/F.70_05",
+    "7",
+    "a",
+    "Z-9",
+    "\"BF-7010\"",
+    "$(reboot)",
+    "`id`",
+    "BF&7013",
+    "ÄBF7014",
+    "--x--",
+    "5CG1234ABC",
+    "PF-0XYZ12",
+    "VMware-56 4d 2b 1a",
+    "C02XG0FDJHD4",
+    "/../../etc",
+    "12 34 56 78",
+];
+
+#[test]
+fn a_machine_finds_its_answers_by_any_serial_number() {
+    for (dialect, place, root) in
+        [(Dialect::Preseed, "preseed.cfg", "/cdrom"), (Dialect::Kickstart, "ks.cfg", "/run/install/repo")]
+    {
+        let chooser = dialect.chooser().unwrap();
+        let file = chooser.files.iter().find(|own| own.path == place).unwrap();
+        let text = String::from_utf8(file.bytes.clone()).unwrap();
+        let line = match dialect {
+            Dialect::Preseed => {
+                text.lines().find_map(|line| line.split_once("include_command string ")).unwrap().1
+            }
+            _ => text.lines().find(|line| line.starts_with("cp ")).unwrap(),
+        };
+        let script = line
+            .replace("/sys/class/dmi/id/product_serial", "serial")
+            .replace(root, "media")
+            .replace("/tmp/", "");
+        for shell in &shells() {
+            for serial in SERIALS {
+                let dir = installer();
+                let folder = dir.path().join("media").join(chooser.folder);
+                std::fs::create_dir_all(&folder).unwrap();
+                let name = format!("{}{}", neat_answer::serial_name(serial), chooser.ending);
+                std::fs::write(folder.join(&name), "its own").unwrap();
+                std::fs::write(dir.path().join("serial"), serial).unwrap();
+                let output = run(shell, &script, dir.path());
+                assert!(output.status.success(), "{}: {script}: {serial}", shell.0);
+                if dialect == Dialect::Preseed {
+                    let said = String::from_utf8(output.stdout).unwrap();
+                    assert_eq!(said.trim(), format!("{}/{name}", chooser.folder), "{}: {serial}", shell.0);
+                } else {
+                    assert_eq!(
+                        std::fs::read(dir.path().join("neatstack-site.ks")).unwrap(),
+                        b"its own",
+                        "{serial}"
+                    );
+                }
+            }
+            // A machine that is not in the list, or says nothing, gets nobody's answers.
+            for serial in ["OTHER", "", "   "] {
+                let dir = installer();
+                std::fs::create_dir_all(dir.path().join("media").join(chooser.folder)).unwrap();
+                std::fs::write(dir.path().join("serial"), serial).unwrap();
+                let output = run(shell, &script, dir.path());
+                let said = String::from_utf8(output.stdout).unwrap();
+                assert!(
+                    said.trim().is_empty() && !dir.path().join("neatstack-site.ks").exists(),
+                    "{serial:?}: {said}"
+                );
+            }
+        }
+    }
+}
+
+#[test]
+fn a_name_that_nothing_fills_is_not_written() {
+    for name in ["{nonsense}", "LAB-{name}", "x-{random:99}", "{serial}-{room}"] {
+        let mut model = Model::default();
+        model.machine.name = name.into();
+        for dialect in [Dialect::Unattend, Dialect::Preseed, Dialect::Kickstart, Dialect::Autoinstall] {
+            let error = write_model(&model, dialect, &mut Secrets::default()).unwrap_err();
+            assert!(error.to_string().contains("nothing fills"), "{error}");
+        }
+    }
+    for name in ["", "{random}", "LAB-{serial}", "LAB-{random:4}", "BRIDGE-01"] {
+        let mut model = Model::default();
+        model.machine.name = name.into();
+        assert!(write_model(&model, Dialect::Preseed, &mut Secrets::default()).is_ok(), "{name}");
+    }
+}

@@ -249,3 +249,68 @@ fn hidden_commands_run_as_they_are_written() {
     assert_eq!(text("three.txt"), "e & f");
     assert_eq!(text("args.txt").lines().collect::<Vec<_>>(), ["[x]", "[5]", "[z,]"]);
 }
+
+#[test]
+#[ignore = "needs wine"]
+fn a_machine_finds_its_answers_by_any_serial_number() {
+    let windows = Windows::new();
+    let chooser = Dialect::Unattend.chooser().unwrap();
+    let text = |path: &str| {
+        let file = chooser.files.iter().find(|own| own.path == path).unwrap();
+        String::from_utf8(file.bytes.clone()).unwrap()
+    };
+    // Instead of setup, which is not here, the file is noted that it would get.
+    let batch = text("neatstack/choose.cmd");
+    let noting = batch.replace("start /wait X:\\setup.exe /unattend:", ">C:\\chosen.txt echo ");
+    assert_ne!(noting, batch);
+    windows.put('c', "neatstack/choose.cmd", noting.as_bytes());
+    windows.put('c', "neatstack/serial.vbs", text("neatstack/serial.vbs").as_bytes());
+    windows.put('c', "windows/wpeutil.cmd", b"@exit 0\r\n");
+    let chosen = || {
+        let _ = fs::remove_file(windows.drive('c').join("chosen.txt"));
+        windows.run("cmd.exe /c C:\\neatstack\\choose.cmd");
+        let text = windows.text('c', "chosen.txt");
+        text.trim().trim_matches('"').rsplit('\\').next().unwrap_or_default().to_owned()
+    };
+    let serials = [
+        "BF-7001",
+        "bf-7002",
+        "  BF 7003  ",
+        "B/F.70_05",
+        "7",
+        "a",
+        "Z-9",
+        "5CG1234ABC",
+        "VMware-56 4d 2b 1a",
+        "12 34 56 78",
+        "/../../x",
+        "(BF)-7012",
+        "BF+7013;,=",
+        "BF~7014'",
+        "#15",
+        "@16",
+        "[17]",
+        "{18}",
+        "$19",
+        "20:20",
+    ];
+    for serial in serials {
+        let name = format!("{}.xml", neat_answer::serial_name(serial));
+        windows.put('c', &format!("neatstack/sites/{name}"), b"<x/>");
+        windows.put_beside(
+            "wmic.cmd",
+            format!("@echo SerialNumber\r\n@echo {serial}  \r\n@echo.\r\n").as_bytes(),
+        );
+        assert_eq!(chosen(), name, "{serial}");
+    }
+    windows.put_beside("wmic.cmd", b"@echo SerialNumber\r\n@echo UNLISTED\r\n");
+    assert_eq!(chosen(), "", "nobody's answers for a machine that is not in the list");
+
+    // A setup environment without that program asks by a script.
+    windows.put_beside("wmic.cmd", b"@exit 1\r\n");
+    let own = windows.output("cscript //nologo C:\\neatstack\\serial.vbs");
+    let own = neat_answer::serial_name(&own);
+    assert!(!own.is_empty(), "the layer has a number");
+    windows.put('c', &format!("neatstack/sites/{own}.xml"), b"<x/>");
+    assert_eq!(chosen(), format!("{own}.xml"));
+}

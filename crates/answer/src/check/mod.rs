@@ -4,7 +4,7 @@ mod erasure;
 mod facts;
 mod neutral;
 
-pub(crate) use neutral::{check as neutral_findings, machine_name};
+pub(crate) use neutral::{check as neutral_findings, machine_name, unfilled};
 
 pub use erasure::Erasure;
 pub use facts::{EditionFact, MediaFacts};

@@ -83,6 +83,15 @@ fn has_long_names(rules: Option<&Rules>) -> bool {
     rules.is_some_and(|own| !own.short_names)
 }
 
+/// What stands in braces in a machine's name and is filled by nothing on the machine.
+pub(crate) fn unfilled(name: &str) -> Option<&str> {
+    let inside = name.split('{').skip(1).filter_map(|rest| rest.split_once('}')).map(|(inside, _)| inside);
+    let count = |own: &str| own.strip_prefix("random:").and_then(|own| own.parse::<usize>().ok());
+    inside.into_iter().find(|own| {
+        !matches!(*own, "serial" | "random") && !count(own).is_some_and(|count| (1..=16).contains(&count))
+    })
+}
+
 /// What is wrong with the name of a machine; placeholders are left out of account.
 pub(crate) fn machine_name(name: &str, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     if name.is_empty() || name == "{random}" || name == "*" {

@@ -17,16 +17,33 @@ pub(super) const ABOUT: About = About {
     chooser,
 };
 
-/// The batch file asks the firmware's tables for the serial number and starts setup with the answers for it.
+/// The batch file asks the firmware's tables for the serial number, by what the setup environment has, cleans it as names of
+/// files are cleaned ([`crate::serial_name`]), and starts setup with the answers for it.
 const BATCH: &str = "@echo off\r\n\
 rem Starts setup with the answers of this machine, by its serial number. Without answers setup asks.\r\n\
-set serial=\r\n\
-for /f \"skip=1 tokens=1\" %%s in ('wmic bios get serialnumber') do if not defined serial set serial=%%s\r\n\
+setlocal\r\n\
+set \"raw=\"\r\n\
+set \"serial=\"\r\n\
+for /f \"skip=1 delims=\" %%s in ('wmic bios get serialnumber 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+if not defined raw for /f \"delims=\" %%s in ('cscript //nologo \"%~dp0serial.vbs\" 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+if not defined raw for /f \"delims=\" %%s in ('powershell -NoProfile -Command \"(Get-CimInstance Win32_BIOS).SerialNumber\" 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+:next\r\n\
+if not defined raw goto found\r\n\
+set \"c=%raw:~0,1%\"\r\n\
+set \"raw=%raw:~1%\"\r\n\
+for %%c in (A B C D E F G H I J K L M N O P Q R S T U V W X Y Z 0 1 2 3 4 5 6 7 8 9 -) do if /i \"%c%\"==\"%%c\" set \"serial=%serial%%%c\"\r\n\
+goto next\r\n\
+:found\r\n\
 if not defined serial goto end\r\n\
 if not exist \"%~dp0sites\\%serial%.xml\" goto end\r\n\
 start /wait X:\\setup.exe /unattend:\"%~dp0sites\\%serial%.xml\"\r\n\
 wpeutil reboot\r\n\
 :end\r\n";
+
+/// Prints the serial number.
+const SERIAL_SCRIPT: &str = "for each b in getobject(\"winmgmts:root\\cimv2\").instancesof(\"win32_bios\")\r\n\
+wscript.echo b.serialnumber\r\n\
+next\r\n";
 
 fn likeness(text: &str) -> u8 {
     if text.contains("<unattend") || text.contains(":unattend") { 4 } else { 0 }
@@ -40,7 +57,12 @@ fn chooser() -> Option<Chooser> {
     model.command.push(Command { description, ..Command::new(Stage::SetupStart, run) });
     let saying = Saying { model: &model, secrets: &Vault::new(), origin: None };
     let written = Unattend.write(&saying).ok()?;
-    Some(Chooser::new(".xml", &[(ABOUT.places[0], &written.text), ("neatstack/choose.cmd", BATCH)]))
+    let files = [
+        (ABOUT.places[0], written.text.as_str()),
+        ("neatstack/choose.cmd", BATCH),
+        ("neatstack/serial.vbs", SERIAL_SCRIPT),
+    ];
+    Some(Chooser::new(".xml", &files))
 }
 
 /// Elements whose names speak of passwords or keys and that have a text; `true` and `false` only say how it is stored.

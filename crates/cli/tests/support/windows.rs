@@ -79,6 +79,18 @@ impl Windows {
         self.wine(&["cscript", "//nologo", "starter.vbs", "line.txt"])
     }
 
+    /// Puts a file where command lines are started.
+    pub fn put_beside(&self, name: &str, bytes: &[u8]) {
+        fs::write(self.dir.path().join(name), bytes).unwrap();
+    }
+
+    /// What a command line prints.
+    pub fn output(&self, line: &str) -> String {
+        let to = self.drive('c').join("output.txt");
+        self.run(&format!("cmd.exe /c {line} >C:\\output.txt"));
+        neat_content::Text::decode(&fs::read(to).unwrap()).text
+    }
+
     /// Puts a file on a drive, with the folders above it.
     pub fn put(&self, letter: char, path: &str, bytes: &[u8]) {
         let path = self.drive(letter).join(path);

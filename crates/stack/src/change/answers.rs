@@ -8,9 +8,9 @@ use crate::{
 };
 use neat_answer::{
     AnswerFile, Dialect, EditionFact, Gravity, MediaFacts, Model, Reading, Report, SideFile, Site, SiteList,
-    WrittenFile, answer_files, check_file,
+    WrittenFile, answer_files, check_file, is_no_serial,
     model::{Architecture, Ask, Secrets},
-    read_file, write_model,
+    read_file, serial_name, write_model,
 };
 use neat_content::{Content, Error, Result, Tree};
 use std::path::{Path, PathBuf};
@@ -328,8 +328,11 @@ pub(crate) fn apply_all(
     let Some(section) = &stack.answer else { return Ok(()) };
     let usual = [given.usual_dialect()];
     let dialects = if section.dialects.is_empty() { usual.as_slice() } else { &section.dialects };
-    let without: Vec<&Site> =
-        list.sites.iter().filter(|site| site.cells.get("serial").is_none_or(String::is_empty)).collect();
+    let without: Vec<&Site> = list
+        .sites
+        .iter()
+        .filter(|site| site.cells.get("serial").is_none_or(|own| is_no_serial(own)))
+        .collect();
     if let Some(site) = without.first() {
         editor.find(
             Weight::Refused,
@@ -355,9 +358,8 @@ pub(crate) fn apply_all(
         for site in &list.sites {
             let written = given.speak(*dialect, Some(site), ask)?;
             editor.note_secret(&written.bytes);
-            let serial = site.cells.get("serial").cloned().unwrap_or_default();
-            let is_name = !serial.is_empty() && neat_content::check_name(&serial).is_ok();
-            if is_name {
+            let serial = site.cells.get("serial").map(|own| serial_name(own)).unwrap_or_default();
+            if !is_no_serial(&serial) {
                 let path = format!("{}/{serial}{}", chooser.folder, chooser.ending);
                 let content = Content::from_bytes(written.bytes.clone());
                 editor.put_made(&path, content, true, &format!("the answers of {}", site.name))?;
