@@ -100,9 +100,13 @@ fn commands_are_run_outside_the_new_system_or_not_waited_for() {
     let inside = late(&[]);
     assert!(inside.ends_with("in-target sh -c 'echo hi'"), "{inside}");
     let outside = late(&["--outside"]);
-    assert!(outside.ends_with("string echo hi"), "{outside}");
+    assert!(outside.ends_with(" && echo hi"), "{outside}");
     let behind = late(&["--no-wait"]);
-    assert!(behind.contains("in-target sh -c 'echo hi'") && behind.trim_end().ends_with('&'), "{behind}");
+    // In braces, so that what comes behind it is still run.
+    assert!(
+        behind.contains(" && { in-target sh -c 'echo hi'") && behind.trim_end().ends_with("& }"),
+        "{behind}"
+    );
     let args = ["answer", "insert", "bridge-answers.xml", "--stage", "first-sign-in", "--command", "x"];
     let (code, error) = fails(&dir, &[&args, ["--no-wait", "-o", "a.xml"].as_slice()].concat());
     assert!(code == 2 && error.contains("no place for such a command"), "{error}");
