@@ -163,7 +163,13 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         say("preseed/early_command", "string", &join(&first));
     }
     let mut last = shell::lines(model, Stage::SystemInstalled, secrets, more);
-    if layouts.first().is_some_and(|first| layouts.len() > 1 || keymaps::of(first) != Some(first.as_str())) {
+    // What is no name of a layout would mean something to the program that sets it.
+    let is_name = |own: &String| own.chars().all(|c| c.is_ascii_alphanumeric() || "_-()".contains(c));
+    if layouts.iter().all(is_name)
+        && layouts
+            .first()
+            .is_some_and(|first| layouts.len() > 1 || keymaps::of(first) != Some(first.as_str()))
+    {
         // The installer takes one, of those that it offers; the system gets what is meant.
         last.insert(0, Line::Keyboard(layouts.join(" ")));
     }
