@@ -241,9 +241,8 @@ fn hidden_commands_run_as_they_are_written() {
     windows.put('c', "note.vbs", NOTE.replace("\"args.txt\"", "\"C:\\args.txt\"").as_bytes());
     let lines = lines_of("specialize", &model);
     assert_eq!(lines.len(), runs.len());
-    for line in &lines {
-        windows.run(line);
-    }
+    let ends: Vec<i32> = lines.iter().map(|line| windows.run(line)).collect();
+    assert_eq!(ends, [0, 0, 3, 5]);
     let text = |name: &str| windows.text('c', name).trim().to_owned();
     assert_eq!([text("one.txt"), text("two.txt")], ["a & b (c)", "d"]);
     assert_eq!(text("three.txt"), "e & f");

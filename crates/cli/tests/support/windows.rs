@@ -45,16 +45,23 @@ impl Windows {
         root
     }
 
+    /// Where the layer says what went wrong in it.
+    fn said(&self) -> fs::File {
+        fs::File::options().create(true).append(true).open(self.dir.path().join("said.txt")).unwrap()
+    }
+
     fn wine(&self, args: &[&str]) -> i32 {
-        let mut child = Command::new("wine")
+        // The layer needs one address for itself, and stops if chance has put something else there.
+        let mut child = Command::new("setarch")
+            .args(["-R", "wine"])
             .args(args)
             .current_dir(self.dir.path())
             .env("WINEPREFIX", self.prefix())
-            .env("WINEDEBUG", "-all")
+            .env("WINEDEBUG", "-all,err+all")
             .env_remove("DISPLAY")
             .stdin(Stdio::null())
             .stdout(Stdio::null())
-            .stderr(Stdio::null())
+            .stderr(self.said())
             .spawn()
             .expect("wine64 and wine are installed by .ci/prepare");
         let start = Instant::now();
@@ -107,6 +114,11 @@ impl Windows {
 
 impl Drop for Windows {
     fn drop(&mut self) {
+        if std::thread::panicking() {
+            let said = fs::read_to_string(self.dir.path().join("said.txt")).unwrap_or_default();
+            let last: Vec<_> = said.lines().rev().take(20).collect();
+            eprintln!("the layer said, last first: {last:#?}");
+        }
         let _ = Command::new("wineserver").arg("-k").env("WINEPREFIX", self.prefix()).status();
     }
 }
