@@ -1,6 +1,6 @@
 //! An answer file as bytes: its dialect, its text, and how the text was stored.
 
-use crate::Dialect;
+use crate::{Dialect, Limits};
 use neat_content::{Encoding, Error, Result, Text};
 
 /// An answer file.
@@ -31,11 +31,19 @@ impl AnswerFile {
     /// # Errors
     /// As [`AnswerFile::parse`].
     pub fn parse_as(bytes: &[u8], dialect: Option<Dialect>) -> Result<Self> {
-        if bytes.len() as u64 > Self::MAX_LEN {
+        Self::parse_with(bytes, dialect, &Limits::default())
+    }
+
+    /// The same, with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`AnswerFile::parse`]; `LimitExceeded` for a file that is too large.
+    pub fn parse_with(bytes: &[u8], dialect: Option<Dialect>, limits: &Limits) -> Result<Self> {
+        if bytes.len() as u64 > limits.file {
             return Err(Error::Limit {
                 what: "bytes of an answer file".into(),
                 offset: 0,
-                limit: Self::MAX_LEN,
+                limit: limits.file,
                 found: bytes.len() as u64,
             });
         }

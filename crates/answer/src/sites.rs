@@ -1,6 +1,6 @@
 //! Site lists: a CSV with a line for each machine, whose columns fill a model.
 
-use crate::{Dialect, Finding, Model, check::machine_name};
+use crate::{Dialect, Finding, Limits, Model, check::machine_name};
 use neat_content::{Error, Result, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -24,8 +24,6 @@ pub struct SiteList {
     pub sites: Vec<Site>,
 }
 
-/// Most machines of a list.
-const MAX_SITES: usize = 100_000;
 /// What a name may have in braces besides columns.
 fn is_builtin(name: &str) -> bool {
     name == "serial"
@@ -39,6 +37,14 @@ impl SiteList {
     /// # Errors
     /// `BadRequest` with the line, for headings that are twice or missing and rows of another length.
     pub fn parse(text: &str) -> Result<Self> {
+        Self::parse_with(text, &Limits::default())
+    }
+
+    /// As [`SiteList::parse`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`SiteList::parse`].
+    pub fn parse_with(text: &str, limits: &Limits) -> Result<Self> {
         let text = text.trim_start_matches('\u{feff}');
         let head = text.lines().next().unwrap_or_default();
         let delimiter = if head.contains(';') && !head.contains(',') { b';' } else { b',' };
@@ -76,11 +82,11 @@ impl SiteList {
         for record in reader.records() {
             let record = record.map_err(wrong)?;
             let row = record.position().map_or(0, |position| position.line() as usize);
-            if sites.len() >= MAX_SITES {
+            if sites.len() >= limits.sites {
                 return Err(Error::Limit {
                     what: "machines of the site list".into(),
                     offset: record.position().map_or(0, csv::Position::byte),
-                    limit: MAX_SITES as u64,
+                    limit: limits.sites as u64,
                     found: sites.len() as u64 + 1,
                 });
             }

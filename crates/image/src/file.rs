@@ -1,7 +1,7 @@
 //! An image file, opened.
 
 use crate::{
-    BlobDigest, EditionInfo, Files, Header, Packing, Stored, metadata,
+    BlobDigest, EditionInfo, Files, Header, Limits, Packing, Stored, metadata,
     part::{Table, TableBlob, read_table, read_xml},
     xml::Element,
 };
@@ -22,6 +22,7 @@ struct Inner {
     editions: Vec<EditionInfo>,
     solid: usize,
     warnings: Vec<String>,
+    limits: Limits,
 }
 
 /// A blob in the resource tables.
@@ -65,6 +66,14 @@ impl ImageFile {
     /// # Errors
     /// As [`ImageFile::open`]; `BadRequest` when parts are missing, there twice, or of different image files.
     pub fn open_parts(files: Vec<NamedContent>) -> Result<Self> {
+        Self::open_parts_with(files, &Limits::default())
+    }
+
+    /// As [`ImageFile::open_parts`], with limits of the caller's, which hold for everything read of it later too.
+    ///
+    /// # Errors
+    /// As [`ImageFile::open_parts`]; `LimitExceeded` for more than the limits allow.
+    pub fn open_parts_with(files: Vec<NamedContent>, limits: &Limits) -> Result<Self> {
         let mut parts = Vec::with_capacity(files.len());
         for (name, content) in files {
             let header = Header::read(&content).map_err(|error| error.within(&name))?;
@@ -79,9 +88,11 @@ impl ImageFile {
             editions: Vec::new(),
             solid: 0,
             warnings: Vec::new(),
+            limits: *limits,
         };
         for part in &parts {
-            let table = read_table(&part.content, &part.header).map_err(|error| error.within(&part.name))?;
+            let table =
+                read_table(&part.content, &part.header, limits).map_err(|error| error.within(&part.name))?;
             inner.add(table, usize::from(part.header.part) - 1);
             if part.header.is_unfinished() {
                 inner.warnings.push(format!("{} says that somebody was still writing to it", part.name));
@@ -99,13 +110,14 @@ impl ImageFile {
             );
             return Err(error.within(&first.name));
         }
-        let text = read_xml(&first.content, &first.header).map_err(|error| error.within(&first.name))?;
+        let text =
+            read_xml(&first.content, &first.header, limits).map_err(|error| error.within(&first.name))?;
         if text.is_empty() {
             inner.xml = Element::with_text("WIM", "");
             inner.warnings.push("there is no XML data, so the editions have no names".into());
         } else {
-            inner.xml =
-                Element::parse(&text).map_err(|error| error.within(format!("XML data of {}", first.name)))?;
+            inner.xml = Element::parse_with(&text, limits)
+                .map_err(|error| error.within(format!("XML data of {}", first.name)))?;
         }
         inner.editions = (1..=expected)
             .map(|number| inner.image_element(number).map(EditionInfo::of).unwrap_or_default())
@@ -200,8 +212,10 @@ impl ImageFile {
     pub fn files(&self, number: usize) -> Result<Files> {
         let (digest, stored) = self.metadata(number)?;
         let place = format!("edition {number} of {}", self.inner.parts[0].name);
-        let bytes = stored.to_vec(digest, metadata::MAX_LEN, "the edition's tree");
-        bytes.and_then(|bytes| metadata::read(&bytes)).map_err(|error| error.within(place))
+        let bytes = stored.to_vec(digest, self.inner.limits.metadata, "the edition's tree");
+        bytes
+            .and_then(|bytes| metadata::read_with(&bytes, &self.inner.limits))
+            .map_err(|error| error.within(place))
     }
 
     /// The number of the edition that `wanted` names: a number, a name, a display name or a flag word, in any case.

@@ -1,7 +1,7 @@
 //! One file of an image file: its header, tables and XML data.
 
 use crate::{
-    BlobDigest, Method, Packing, Solid, Stored,
+    BlobDigest, Limits, Method, Packing, Solid, Stored,
     layout::{
         FLAG_COMPRESSION, FLAG_LZMS, FLAG_LZX, FLAG_WRITE_IN_PROGRESS, FLAG_XPRESS, HEADER_LEN, MAGIC,
         RESOURCE_COMPRESSED, RESOURCE_FREE, RESOURCE_METADATA, RESOURCE_SOLID, RESOURCE_SPANNED, RawHeader,
@@ -12,10 +12,6 @@ use crate::{
 use neat_content::{Content, Error, ReadAt, Result};
 use std::sync::Arc;
 use zerocopy::FromBytes;
-
-/// Largest resource table and XML data that are read, in bytes.
-const MAX_TABLE_LEN: u64 = 1 << 30;
-const MAX_XML_LEN: u64 = 64 << 20;
 
 /// What the header says, checked.
 #[derive(Clone, Debug)]
@@ -254,8 +250,8 @@ fn stored_at(file: &Content, header: &Header, place: RawPlace, what: &str) -> Re
 }
 
 /// Reads the resource table.
-pub(crate) fn read_table(file: &Content, header: &Header) -> Result<Table> {
-    let bytes = read_resource(file, header, header.table, MAX_TABLE_LEN, "resource table")?;
+pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Result<Table> {
+    let bytes = read_resource(file, header, header.table, limits.table, "resource table")?;
     let base = header.table.offset.get();
     let mut table = Table { metadata: Vec::new(), blobs: Vec::new(), solid: 0 };
     // A run of solid resources and then their blobs; positions of blobs count through the whole run.
@@ -348,7 +344,7 @@ fn solid_blob(run: &[Arc<Solid>], start: u64, len: u64, at: u64) -> Result<Store
 }
 
 /// Reads the XML data as text; empty when there is none.
-pub(crate) fn read_xml(file: &Content, header: &Header) -> Result<String> {
-    let bytes = read_resource(file, header, header.xml, MAX_XML_LEN, "XML data")?;
+pub(crate) fn read_xml(file: &Content, header: &Header, limits: &Limits) -> Result<String> {
+    let bytes = read_resource(file, header, header.xml, limits.xml, "XML data")?;
     xml::decode(&bytes, header.xml.offset.get())
 }

@@ -1,12 +1,9 @@
 //! The XML data of an image file, kept as it is where we do not understand it.
 
+use crate::{Limits, limits::at_most};
 use neat_content::{Error, Result};
 use quick_xml::{Reader, events::Event};
 use std::borrow::Cow;
-
-/// Most elements and how deep they may nest.
-const MAX_ELEMENTS: usize = 200_000;
-const MAX_DEPTH: usize = 64;
 
 /// An element. Text and attributes are kept as they were written, with their entities.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -42,8 +39,16 @@ impl Element {
     /// Reads the one element that `text` holds. Entities are not expanded.
     ///
     /// # Errors
-    /// `Corrupt` for what is not well formed, too deep, or more than one element.
+    /// `Corrupt` for what is not well formed or more than one element, `LimitExceeded` for too many or too deep ones.
     pub fn parse(text: &str) -> Result<Self> {
+        Self::parse_with(text, &Limits::default())
+    }
+
+    /// As [`Element::parse`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`Element::parse`].
+    pub fn parse_with(text: &str, limits: &Limits) -> Result<Self> {
         // The reader passes over a byte order mark and does not count it.
         let text = text.trim_start_matches('\u{feff}');
         let mut reader = Reader::from_str(text);
@@ -57,14 +62,8 @@ impl Element {
             match event {
                 Event::Start(start) => {
                     count += 1;
-                    if open.len() > MAX_DEPTH || count > MAX_ELEMENTS {
-                        return Err(Error::Limit {
-                            what: "elements of the XML data".into(),
-                            offset: at,
-                            limit: MAX_ELEMENTS as u64,
-                            found: count as u64,
-                        });
-                    }
+                    at_most("depth of the XML data", at, open.len(), limits.element_depth)?;
+                    at_most("elements of the XML data", at, count, limits.elements)?;
                     if let Some(error) = start.attributes().find_map(std::result::Result::err) {
                         return Err(refused(at, error));
                     }

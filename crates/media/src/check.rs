@@ -1,6 +1,6 @@
 //! Reading everything of a media, to find what is damaged and which files that hits.
 
-use crate::{BootImage, Media, MediaForm, TreeKind, disk, folder, iso9660, read, stick, udf};
+use crate::{BootImage, Limits, Media, MediaForm, TreeKind, disk, folder, iso9660, read, stick, udf};
 use neat_content::{Content, Error, Event, Job, NodeKind, Result, Source, Tree, damage_apart};
 use std::{path::Path, sync::Arc};
 
@@ -87,12 +87,15 @@ fn other_trees(source: &Arc<Source>, media: &Media) -> Result<Vec<String>> {
         Ok(())
     };
     if media.trees.chosen != TreeKind::Udf && udf::volume::is_announced(source)? {
-        say("UDF", udf::read::read(source).map(|volume| volume.tree))?;
+        say("UDF", udf::read::read(source, &Limits::default()).map(|volume| volume.tree))?;
     }
     let kinds = [(&descriptors.primary, TreeKind::Iso9660), (&descriptors.joliet, TreeKind::Joliet)];
     for (descriptor, kind) in kinds {
         if let Some(descriptor) = descriptor {
-            say(kind.name(), iso9660::read::read_tree(source, descriptor, kind).map(|read| read.tree))?;
+            say(
+                kind.name(),
+                iso9660::read::read_tree(source, descriptor, kind, &Limits::default()).map(|read| read.tree),
+            )?;
         }
     }
     Ok(damage)

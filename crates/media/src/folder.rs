@@ -1,7 +1,7 @@
 //! A folder of this machine as a media, and a media into a folder.
 
 use crate::{
-    BootCatalog, BootImage, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME,
+    BootCatalog, BootImage, Limits, Media, MediaRecord, RECORD_FOLDER, RECORD_NAME,
     record::{RecordedImage, refuse_link},
     system::{MetadataExt, PermissionsExt, symlink},
 };
@@ -14,8 +14,6 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// Most entries that a folder may have.
-const MAX_ENTRIES: usize = 4_000_000;
 /// Largest record that is read, in bytes.
 const MAX_RECORD_LEN: u64 = 4 << 20;
 /// Where hidden boot images are kept, below [`RECORD_FOLDER`].
@@ -28,7 +26,15 @@ const BOOT_CODE_NAME: &str = "boot-code.bin";
 /// # Errors
 /// `Io`, and `Corrupt` for a record that cannot be read or is a link.
 pub fn open(path: &Path) -> Result<Media> {
-    let (mut tree, mut warnings) = read_tree(path)?;
+    open_with(path, &Limits::default())
+}
+
+/// As [`open`], with limits of the caller's.
+///
+/// # Errors
+/// As [`open`]; `BadRequest` for a folder with more entries than the limits allow.
+pub fn open_with(path: &Path, limits: &Limits) -> Result<Media> {
+    let (mut tree, mut warnings) = read_tree_with(path, limits)?;
     let record_folder = path.join(RECORD_FOLDER);
     let record_path = record_folder.join(RECORD_NAME);
     let mut media = Media::default();
@@ -71,6 +77,10 @@ fn missing_images<'a>(catalog: &'a BootCatalog, tree: &'a Tree) -> impl Iterator
 /// # Errors
 /// `Io`, and `LimitExceeded` for folders that are too deep.
 pub fn read_tree(path: &Path) -> Result<(Tree, Vec<String>)> {
+    read_tree_with(path, &Limits::default())
+}
+
+fn read_tree_with(path: &Path, limits: &Limits) -> Result<(Tree, Vec<String>)> {
     let metadata = fs::metadata(path).map_err(Error::io("examine", path))?;
     if !metadata.is_dir() {
         return Err(Error::request(format!("{} is not a folder", path.display()), "name a folder"));
@@ -91,9 +101,9 @@ pub fn read_tree(path: &Path) -> Result<(Tree, Vec<String>)> {
             if parent == Tree::ROOT && name == RECORD_FOLDER {
                 continue;
             }
-            if tree.capacity() > MAX_ENTRIES {
+            if tree.capacity() > limits.entries {
                 return Err(Error::request(
-                    format!("{} holds more than {MAX_ENTRIES} entries", path.display()),
+                    format!("{} holds more than {} entries", path.display(), limits.entries),
                     "take a smaller folder",
                 ));
             }

@@ -47,6 +47,7 @@ pub mod eltorito;
 pub mod fat;
 pub mod folder;
 pub mod iso9660;
+mod limits;
 pub mod master;
 mod model;
 pub mod read;
@@ -57,6 +58,7 @@ pub mod touchup;
 pub mod udf;
 mod units;
 
+pub use limits::Limits;
 pub use model::{
     BootCatalog, BootCode, BootEntry, BootImage, Emulation, ImagePatch, Media, MediaForm, PartitionInfo,
     PartitionTable, Platform, TreeKind, TreesFound, VolumeIdentity,

@@ -1,8 +1,8 @@
 //! Opening a media, whatever it is.
 
 use crate::{
-    Media, MediaForm, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder, iso9660, stick,
-    udf,
+    Limits, Media, MediaForm, Platform, TreeKind, TreesFound, VolumeIdentity, disk, eltorito, folder,
+    iso9660, stick, udf,
 };
 use neat_content::{Error, ReadAt, Result, Source, damage_apart};
 use std::{path::Path, sync::Arc};
@@ -16,11 +16,19 @@ const STUB_FILES: u64 = 8;
 /// # Errors
 /// `Io`, `Corrupt` with field and offset, `Unsupported`, and `Mismatch` for what is no media.
 pub fn open(path: &Path) -> Result<Media> {
+    open_with(path, &Limits::default())
+}
+
+/// As [`open`], with limits of the caller's.
+///
+/// # Errors
+/// As [`open`]; `LimitExceeded` for a media with more than the limits allow.
+pub fn open_with(path: &Path, limits: &Limits) -> Result<Media> {
     if path.is_dir() {
-        return folder::open(path);
+        return folder::open_with(path, limits);
     }
     let source = Source::open(path)?;
-    open_source(&source).map_err(|error| error.within(path.display()))
+    open_source(&source, limits).map_err(|error| error.within(path.display()))
 }
 
 /// Whether the file begins like a disc: the cheap test that decides what a file is.
@@ -40,11 +48,11 @@ pub fn is_stick(source: &Arc<Source>) -> Result<bool> {
     Ok(stick::read::volume_extent(source)?.is_some())
 }
 
-fn open_source(source: &Arc<Source>) -> Result<Media> {
+fn open_source(source: &Arc<Source>, limits: &Limits) -> Result<Media> {
     let descriptors = iso9660::read::read_descriptors(source)?;
     let announced = udf::volume::is_announced(source)?;
     if descriptors.primary.is_none() && !announced {
-        if let Some(media) = stick::read::open(source)? {
+        if let Some(media) = stick::read::open(source, limits)? {
             return Ok(media);
         }
         return Err(Error::bad_field(
@@ -56,7 +64,7 @@ fn open_source(source: &Arc<Source>) -> Result<Media> {
         ));
     }
     let mut warnings = Vec::new();
-    let volume = match announced.then(|| damage_apart(udf::read::read(source))).transpose()? {
+    let volume = match announced.then(|| damage_apart(udf::read::read(source, limits))).transpose()? {
         None => None,
         Some(Ok(volume)) => Some(volume),
         // A bridge whose UDF side is damaged may still be read from the other; a plain UDF disc may not.
@@ -78,7 +86,7 @@ fn open_source(source: &Arc<Source>) -> Result<Media> {
     if let Some(primary) = &descriptors.primary {
         found.rock_ridge = iso9660::read::has_rock_ridge(source, primary)?;
         if !udf_is_rich {
-            iso = Some(read_iso(source, primary, descriptors.joliet.as_ref(), found.rock_ridge)?);
+            iso = Some(read_iso(source, primary, descriptors.joliet.as_ref(), found.rock_ridge, limits)?);
         }
     }
     let mut identity = descriptors.primary.as_ref().map(iso9660::read::identity).unwrap_or_default();
@@ -115,11 +123,12 @@ fn read_iso(
     primary: &iso9660::layout::VolumeDescriptor,
     joliet: Option<&iso9660::layout::VolumeDescriptor>,
     rock_ridge: bool,
+    limits: &Limits,
 ) -> Result<iso9660::read::ReadTree> {
     match joliet {
         // Rock Ridge holds the names as they were; Joliet is better than what ISO 9660 makes of them.
-        Some(joliet) if !rock_ridge => iso9660::read::read_tree(source, joliet, TreeKind::Joliet),
-        _ => iso9660::read::read_tree(source, primary, TreeKind::Iso9660),
+        Some(joliet) if !rock_ridge => iso9660::read::read_tree(source, joliet, TreeKind::Joliet, limits),
+        _ => iso9660::read::read_tree(source, primary, TreeKind::Iso9660, limits),
     }
 }
 

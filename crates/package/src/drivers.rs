@@ -1,11 +1,8 @@
 //! The drivers of packs: which there are, which are skipped, which device gets which.
 
-use crate::{Architecture, Driver, MachineDevice, Pack};
+use crate::{Architecture, Driver, Limits, MachineDevice, Pack};
 use neat_content::{Class, Content, NodeKind, Result, damage_apart};
 use std::{collections::HashMap, path::Path, sync::Arc};
-
-/// Packs inside folders are opened down to this level.
-const DEEPEST: usize = 2;
 
 /// A driver and the pack it is in.
 #[derive(Clone)]
@@ -29,6 +26,8 @@ pub struct DriverSet {
     pub notes: Vec<String>,
     /// Archives that are damaged, and how; only where that may be passed over.
     pub damaged: Vec<String>,
+    /// How much is believed of the packs that are added.
+    pub limits: Limits,
 }
 
 /// What becomes of an archive in a folder that is damaged. What the system refuses to read is an error always.
@@ -47,7 +46,7 @@ impl DriverSet {
     /// # Errors
     /// What the system refuses to read; a pack that is damaged, unless it may be left out.
     pub fn add(&mut self, path: &Path, name: &str, damaged: IfDamaged) -> Result<()> {
-        match (damage_apart(Pack::open(path))?, damaged) {
+        match (damage_apart(Pack::open_with(path, &self.limits))?, damaged) {
             (Ok(pack), _) => self.add_pack(pack, name, 0, damaged),
             (Err(error), IfDamaged::LeaveOut) if error.class() != Class::BadRequest => {
                 self.damaged.push(error.to_string());
@@ -68,7 +67,8 @@ impl DriverSet {
             let lower = step.path.to_lowercase();
             if lower.ends_with(".inf") && !lower.ends_with("autorun.inf") {
                 infs.push((step.path, content.clone()));
-            } else if level < DEEPEST && [".cab", ".zip", ".exe"].iter().any(|ending| lower.ends_with(ending))
+            } else if level < self.limits.nested
+                && [".cab", ".zip", ".exe"].iter().any(|ending| lower.ends_with(ending))
             {
                 inner.push((step.path, content.clone(), node.meta.modified));
             }
@@ -97,7 +97,7 @@ impl DriverSet {
                     .push(format!("{place} is an archive or program of another kind and is not looked into"));
                 continue;
             }
-            match (damage_apart(Pack::of_content(&content, modified))?, damaged) {
+            match (damage_apart(Pack::of_content_with(&content, modified, &self.limits))?, damaged) {
                 (Ok(pack), _) => self.add_pack(pack, &place, level + 1, damaged)?,
                 (Err(error), IfDamaged::LeaveOut) => self.damaged.push(error.within(&place).to_string()),
                 (Err(error), IfDamaged::Refuse) => return Err(error.within(&place)),

@@ -26,12 +26,14 @@ pub use neat_content;
 mod devices;
 mod drivers;
 mod inf;
+mod limits;
 mod pack;
 mod update;
 
 pub use devices::{MachineDevice, parse_devices};
 pub use drivers::{DriverSet, FoundDriver, IfDamaged};
 pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Target};
+pub use limits::Limits;
 pub use pack::{Pack, PackKind};
 pub use update::{
     Candidate, FILES_FOLDER, MANIFEST_NAME, Manifest, Ordered, Outcome, TargetEdition, UPDATE_ENDING, Update,

@@ -27,6 +27,7 @@ pub use neat_content;
 
 mod compare;
 pub mod layout;
+mod limits;
 mod model;
 mod read;
 mod roots;
@@ -35,6 +36,7 @@ mod value;
 mod write;
 
 pub use compare::compare;
+pub use limits::Limits;
 pub use model::{BadName, Counts, Hive, KeyId, Value};
 pub use read::{LARGEST, is_hive};
 pub use roots::{HiveRole, locate};

@@ -1,7 +1,7 @@
 //! Bytes to a hive.
 
 use crate::{
-    Hive, KeyId, ValueKind,
+    Hive, KeyId, Limits, ValueKind,
     layout::{self, BLOCK, DATA_INLINE, NONE, RawBase, RawBin, RawKey, RawSecurity, RawValue},
     model::{Bytes, Key, Name, Security, Value},
 };
@@ -24,8 +24,16 @@ impl Hive {
     /// # Errors
     /// `Corrupt` with the structure and the offset, `LimitExceeded` for more than is ever read.
     pub fn read(bytes: impl Into<Arc<[u8]>>) -> Result<Self> {
+        Self::read_with(bytes, &Limits::default())
+    }
+
+    /// As [`Hive::read`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`Hive::read`].
+    pub fn read_with(bytes: impl Into<Arc<[u8]>>, limits: &Limits) -> Result<Self> {
         let source: Arc<[u8]> = bytes.into();
-        let base = Base::check(&source)?;
+        let base = Base::check(&source, limits)?;
         let cells = Cells::check(&source, base.bins_len)?;
         let mut reader = Reader {
             used: vec![0; base.bins_len / 8 / 64 + 1],
@@ -35,7 +43,7 @@ impl Hive {
             cells,
             has_segments: base.minor >= layout::BIG_DATA_MINOR,
         };
-        reader.read_keys(base.root)?;
+        reader.read_keys(base.root, limits.depth)?;
         let Reader { keys, securities, .. } = reader;
         let mut notes = base.notes;
         let mut hive = Self {
@@ -91,7 +99,7 @@ struct Base {
 }
 
 impl Base {
-    fn check(bytes: &[u8]) -> Result<Self> {
+    fn check(bytes: &[u8], limits: &Limits) -> Result<Self> {
         let bad = |field, offset, expected: &str, found: String| {
             Err(Error::bad_field("base block", field, offset, expected, found))
         };
@@ -122,11 +130,11 @@ impl Base {
             return bad("file type", 28, "0, a hive", format!("{}, a transaction log", raw.file_type));
         }
         let bins_len = raw.bins_len.get() as usize;
-        if bins_len == 0 || !bins_len.is_multiple_of(BLOCK) || bins_len as u64 > LARGEST {
+        if bins_len == 0 || !bins_len.is_multiple_of(BLOCK) || bins_len as u64 > limits.hive {
             return bad(
                 "hive bins data size",
                 40,
-                "a multiple of 4096, at most 512 MiB",
+                &format!("a multiple of 4096, at most {}", limits.hive),
                 format!("{bins_len:#x}"),
             );
         }
@@ -243,15 +251,15 @@ impl<'a> Reader<'a> {
     }
 
     /// Reads the root key and everything below it.
-    fn read_keys(&mut self, root: u32) -> Result<()> {
+    fn read_keys(&mut self, root: u32, deepest: usize) -> Result<()> {
         // A cell, the key it is in, and its level.
         let mut pending = vec![(root, KeyId(0), 0_usize)];
         while let Some((cell, parent, level)) = pending.pop() {
-            if level > layout::DEEPEST {
+            if level > deepest {
                 return Err(Error::Limit {
                     what: "levels of keys".into(),
                     offset: Cells::place(cell),
-                    limit: layout::DEEPEST as u64,
+                    limit: deepest as u64,
                     found: level as u64,
                 });
             }

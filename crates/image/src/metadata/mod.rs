@@ -9,8 +9,5 @@ mod write;
 pub use count::EditionCounts;
 pub use model::{Entry, EntryId, Files, Reparse, Step, Stream, Times};
 pub use name::Name;
-pub use read::read;
+pub use read::{read, read_with};
 pub use write::write;
-
-/// Largest metadata resource that is read, in bytes before compression.
-pub const MAX_LEN: u64 = 1 << 30;

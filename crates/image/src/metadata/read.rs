@@ -2,24 +2,28 @@
 
 use super::{Entry, EntryId, Files, Name, Stream, Times};
 use crate::{
-    BlobDigest,
+    BlobDigest, Limits,
     layout::{ENTRY_LEN, RawEntry, RawStream, STREAM_LEN},
+    limits::at_most,
 };
 use neat_content::{Error, FieldReader, Result};
 use std::collections::HashSet;
 use zerocopy::FromBytes;
-
-/// Most security descriptors.
-const MAX_DESCRIPTORS: usize = 1 << 20;
-/// How deep folders may nest.
-const MAX_DEPTH: usize = 4096;
 
 /// Reads a metadata resource. Offsets in errors count from its start before compression.
 ///
 /// # Errors
 /// `Corrupt` with the offset; `LimitExceeded` for trees that are too large or too deep.
 pub fn read(bytes: &[u8]) -> Result<Files> {
-    let (security, start) = read_security(bytes)?;
+    read_with(bytes, &Limits::default())
+}
+
+/// As [`read`], with limits of the caller's.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_with(bytes: &[u8], limits: &Limits) -> Result<Files> {
+    let (security, start) = read_security(bytes, limits)?;
     let mut files = Files { entries: Vec::with_capacity(bytes.len() / 200), security };
     let Some((root, _)) = read_entry(bytes, start)? else {
         return Err(Error::bad_field("DirectoryEntry", "length", start as u64, "the root's entry", 0));
@@ -41,14 +45,7 @@ pub fn read(bytes: &[u8]) -> Result<Files> {
         if list == 0 {
             continue;
         }
-        if depth > MAX_DEPTH {
-            return Err(Error::Limit {
-                what: "depth of folders".into(),
-                offset: list,
-                limit: MAX_DEPTH as u64,
-                found: depth as u64,
-            });
-        }
+        at_most("depth of folders", list, depth, limits.depth)?;
         if !seen.insert(list) {
             return Err(Error::Loop { what: "list of a folder's entries".into(), offset: list });
         }
@@ -78,18 +75,11 @@ pub fn read(bytes: &[u8]) -> Result<Files> {
 }
 
 /// The security descriptors, and where the root's entry begins.
-fn read_security(bytes: &[u8]) -> Result<(Vec<Box<[u8]>>, usize)> {
+fn read_security(bytes: &[u8], limits: &Limits) -> Result<(Vec<Box<[u8]>>, usize)> {
     let mut reader = FieldReader::new(bytes, 0, "SecurityData");
     let total = reader.u32_le()?;
     let count = reader.u32_le()? as usize;
-    if count > MAX_DESCRIPTORS {
-        return Err(Error::Limit {
-            what: "security descriptors".into(),
-            offset: 4,
-            limit: MAX_DESCRIPTORS as u64,
-            found: count as u64,
-        });
-    }
+    at_most("security descriptors", 4, count, limits.descriptors)?;
     let sizes = reader.take(count * 8)?;
     let mut descriptors = Vec::with_capacity(count);
     for size in sizes.chunks_exact(8) {

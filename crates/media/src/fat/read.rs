@@ -3,8 +3,7 @@
 use super::layout::{
     ATTR_DIRECTORY, ATTR_HIDDEN, ATTR_LONG_NAME, ATTR_VOLUME, Bpb, Bpb32, DirEntry, FatKind,
 };
-use crate::iso9660::time::from_civil;
-use crate::units::Cluster;
+use crate::{Limits, iso9660::time::from_civil, units::Cluster};
 use neat_content::{
     Content, Error, Folder, Meta, NodeId, NodeKind, ReadAt, Result, Tree, check_name, damage_apart, read_vec,
 };
@@ -13,10 +12,6 @@ use zerocopy::FromBytes;
 
 /// Largest directory (section 6.1 allows 65,536 entries), in bytes.
 const MAX_DIRECTORY_LEN: u64 = 65_536 * 32;
-/// Largest table that is read, in bytes: FAT32 with 64 million clusters.
-const MAX_TABLE_LEN: u64 = 256 << 20;
-/// Most entries of one file system.
-const MAX_NODES: usize = 1_000_000;
 
 /// Where the parts of a file system lie, in bytes from its start.
 pub(super) struct Geometry {
@@ -136,10 +131,19 @@ pub fn read(image: &Content) -> Result<Tree> {
 /// # Errors
 /// As [`read`].
 pub fn read_labelled(image: &Content) -> Result<(Tree, String)> {
+    read_with(image, &Limits::default())
+}
+
+/// As [`read_labelled`], with limits of the caller's.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_with(image: &Content, limits: &Limits) -> Result<(Tree, String)> {
     let geometry = geometry(image)?;
     let table_len = ((geometry.clusters + 2) * geometry.kind.bits()).div_ceil(8);
-    let table = read_vec(image, geometry.fat_start, table_len, MAX_TABLE_LEN, "file allocation table")?;
-    let volume = Volume { image, geometry, table };
+    let table =
+        read_vec(image, geometry.fat_start, table_len, limits.allocation_table, "file allocation table")?;
+    let volume = Volume { image, geometry, table, limits };
     let mut tree = Tree::default();
     let mut visited = HashSet::new();
     let mut root_label = String::new();
@@ -161,6 +165,7 @@ struct Volume<'a> {
     image: &'a Content,
     geometry: Geometry,
     table: Vec<u8>,
+    limits: &'a Limits,
 }
 
 impl Volume<'_> {
@@ -266,14 +271,7 @@ impl Volume<'_> {
             }
             check_name(&name)
                 .map_err(|expected| Error::bad_field("DirEntry", "name", 0, expected, format!("{name:?}")))?;
-            if tree.capacity() > MAX_NODES {
-                return Err(Error::Limit {
-                    what: "entries of the file system".into(),
-                    offset: 0,
-                    limit: MAX_NODES as u64,
-                    found: tree.capacity() as u64,
-                });
-            }
+            self.limits.check_entries(tree.capacity(), 0)?;
             let meta =
                 Meta { modified: modified(&entry), mode: None, hidden: entry.attributes & ATTR_HIDDEN != 0 };
             let cluster =

@@ -8,7 +8,7 @@ use super::{
     },
     rock_ridge::{self, Attributes},
 };
-use crate::{TreeKind, VolumeIdentity};
+use crate::{Limits, TreeKind, VolumeIdentity};
 use neat_content::{
     Content, Error, Folder, Meta, NodeId, NodeKind, Piece, ReadAt, Result, Source, Tree, Windowed,
     check_name, read_vec,
@@ -18,10 +18,6 @@ use zerocopy::FromBytes;
 
 /// Descriptors looked at before giving up on a terminator.
 const MAX_DESCRIPTORS: u64 = 64;
-/// Largest directory that is read, in bytes: some 250,000 of the longest records.
-const MAX_DIRECTORY_LEN: u64 = 64 << 20;
-/// Most entries that a tree may have.
-pub(crate) const MAX_ENTRIES: usize = 4_000_000;
 
 /// The volume descriptors of a disc.
 #[derive(Default)]
@@ -102,7 +98,8 @@ pub(crate) fn latin_or_utf8(bytes: &[u8]) -> String {
 
 /// Whether the root of the primary tree announces Rock Ridge.
 pub(crate) fn has_rock_ridge(source: &Arc<Source>, descriptor: &VolumeDescriptor) -> Result<bool> {
-    let mut reader = TreeReader::new(source, descriptor, TreeKind::Iso9660)?;
+    let limits = Limits::default();
+    let mut reader = TreeReader::new(source, descriptor, TreeKind::Iso9660, &limits)?;
     reader.detect_rock_ridge(root_location(descriptor))?;
     Ok(reader.kind == TreeKind::RockRidge)
 }
@@ -125,8 +122,9 @@ pub(crate) fn read_tree(
     source: &Arc<Source>,
     descriptor: &VolumeDescriptor,
     kind: TreeKind,
+    limits: &Limits,
 ) -> Result<ReadTree> {
-    let mut reader = TreeReader::new(source, descriptor, kind)?;
+    let mut reader = TreeReader::new(source, descriptor, kind, limits)?;
     let location = root_location(descriptor);
     let len = u64::from(descriptor.root.data_length.little.get());
     reader.detect_rock_ridge(location)?;
@@ -151,6 +149,7 @@ struct TreeReader<'a> {
     pending: Vec<(NodeId, u64, u64)>,
     relocation_folders: Vec<NodeId>,
     warnings: Vec<String>,
+    limits: &'a Limits,
 }
 
 /// A record with its variable parts, still in the directory's bytes.
@@ -171,7 +170,12 @@ struct OpenFile {
 }
 
 impl<'a> TreeReader<'a> {
-    fn new(source: &'a Arc<Source>, descriptor: &VolumeDescriptor, kind: TreeKind) -> Result<Self> {
+    fn new(
+        source: &'a Arc<Source>,
+        descriptor: &VolumeDescriptor,
+        kind: TreeKind,
+        limits: &'a Limits,
+    ) -> Result<Self> {
         let block_size = u64::from(descriptor.logical_block_size.little.get());
         if ![512, 1024, 2048].contains(&block_size) {
             let at = FIRST_DESCRIPTOR * SECTOR_SIZE + 128;
@@ -194,6 +198,7 @@ impl<'a> TreeReader<'a> {
             pending: Vec::new(),
             relocation_folders: Vec::new(),
             warnings: Vec::new(),
+            limits,
         })
     }
 
@@ -227,22 +232,14 @@ impl<'a> TreeReader<'a> {
                 offset: record_offset,
             });
         }
-        if self.tree.capacity() > MAX_ENTRIES {
-            let (limit, found) = (MAX_ENTRIES as u64, self.tree.capacity() as u64);
-            return Err(Error::Limit {
-                what: "entries of the media".into(),
-                offset: record_offset,
-                limit,
-                found,
-            });
-        }
+        self.limits.check_entries(self.tree.capacity(), record_offset)?;
         self.pending.push((node, location, len));
         Ok(())
     }
 
     fn read_folder(&mut self, node: NodeId, location: u64, len: u64) -> Result<()> {
         let offset = location * self.block_size;
-        let bytes = read_vec(&self.windowed, offset, len, MAX_DIRECTORY_LEN, "directory")?;
+        let bytes = read_vec(&self.windowed, offset, len, self.limits.directory, "directory")?;
         let mut position = 0;
         let mut open: Option<OpenFile> = None;
         while position < bytes.len() {

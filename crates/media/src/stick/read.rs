@@ -1,6 +1,6 @@
 //! Reading sticks: a disk, or its image, with a FAT file system.
 
-use crate::{Media, MediaForm, TreeKind, TreesFound, VolumeIdentity, disk, fat};
+use crate::{Limits, Media, MediaForm, TreeKind, TreesFound, VolumeIdentity, disk, fat};
 use neat_content::{Content, ReadAt, Result, Source, damage_apart};
 use std::sync::Arc;
 
@@ -40,10 +40,10 @@ pub(crate) fn check_tables(source: &Arc<Source>) -> Result<Vec<String>> {
 }
 
 /// Opens a stick; `None` when there is no FAT file system on it.
-pub(crate) fn open(source: &Arc<Source>) -> Result<Option<Media>> {
+pub(crate) fn open(source: &Arc<Source>, limits: &Limits) -> Result<Option<Media>> {
     let Some((start, len)) = volume_extent(source)? else { return Ok(None) };
     let volume = Content::from_source(Arc::clone(source)).part(start, len)?;
-    let (tree, label) = fat::read::read_labelled(&volume)?;
+    let (tree, label) = fat::read::read_with(&volume, limits)?;
     let mut warnings = Vec::new();
     let partitions = damage_apart(disk::read(source, None))?.unwrap_or_else(|error| {
         warnings.push(format!("the partition table is not used: {error}"));

@@ -62,11 +62,15 @@ fn disc(path: &Path, files: usize) {
 fn trees(path: &Path) -> Vec<BTreeMap<String, (u64, u64)>> {
     let source = Source::open(path).unwrap();
     let descriptors = crate::iso9660::read::read_descriptors(&source).unwrap();
-    let mut trees = vec![crate::udf::read::read(&source).unwrap().tree];
+    let mut trees = vec![crate::udf::read::read(&source, &crate::Limits::default()).unwrap().tree];
     for (descriptor, kind) in
         [(descriptors.primary, TreeKind::Iso9660), (descriptors.joliet, TreeKind::Joliet)]
     {
-        trees.push(crate::iso9660::read::read_tree(&source, &descriptor.unwrap(), kind).unwrap().tree);
+        trees.push(
+            crate::iso9660::read::read_tree(&source, &descriptor.unwrap(), kind, &crate::Limits::default())
+                .unwrap()
+                .tree,
+        );
     }
     let listing = |tree: &Tree| {
         let files = tree.walk().filter_map(|step| {

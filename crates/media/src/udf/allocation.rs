@@ -10,8 +10,6 @@ use super::{
 use neat_content::{Error, FieldReader, ReadAt, Result, Timestamp, read_vec};
 use zerocopy::FromBytes;
 
-/// Extents that one file may have; at 1 GiB each more than any disc holds, at 2 KiB each 2 GiB.
-const MAX_EXTENTS: usize = 1 << 20;
 /// Continuations of allocation descriptors followed for one file.
 const MAX_CONTINUATIONS: usize = 16_384;
 
@@ -101,12 +99,13 @@ impl IcbFile {
         })
     }
 
-    /// Where the content lies, exactly `self.len` bytes.
+    /// Where the content lies, exactly `self.len` bytes, in at most `most` extents.
     pub(crate) fn extents<R: ReadAt>(
         &self,
         reader: &R,
         maps: &[Map],
         block_size: u64,
+        most: usize,
     ) -> Result<Vec<Extent>> {
         let mut extents = Vec::new();
         let mut left = self.len;
@@ -143,11 +142,11 @@ impl IcbFile {
                 };
                 left -= used;
                 extents.push(Extent { offset, len: used });
-                if extents.len() > MAX_EXTENTS {
+                if extents.len() > most {
                     return Err(Error::Limit {
                         what: "extents of a file".into(),
                         offset: position,
-                        limit: MAX_EXTENTS as u64,
+                        limit: most as u64,
                         found: extents.len() as u64,
                     });
                 }

@@ -10,7 +10,7 @@ use super::{
     },
     volume::Volume,
 };
-use crate::iso9660::read::MAX_ENTRIES;
+use crate::Limits;
 use neat_content::{
     Content, Error, Folder, Meta, NodeId, NodeKind, Piece, ReadAt, Result, Source, Tree, Windowed,
     check_name, read_vec,
@@ -18,8 +18,6 @@ use neat_content::{
 use std::{collections::HashSet, sync::Arc};
 use zerocopy::FromBytes;
 
-/// Largest directory that is read, in bytes.
-const MAX_DIRECTORY_LEN: u64 = 256 << 20;
 /// Longest target of a symbolic link, in bytes.
 const MAX_LINK_LEN: u64 = 64 * 1024;
 
@@ -32,7 +30,7 @@ pub(crate) struct ReadVolume {
 }
 
 /// Reads the volume in `source`.
-pub(crate) fn read(source: &Arc<Source>) -> Result<ReadVolume> {
+pub(crate) fn read(source: &Arc<Source>, limits: &Limits) -> Result<ReadVolume> {
     let volume = Volume::open(Windowed::new(Arc::clone(source)))?;
     let root = volume.icb(volume.root, 0)?;
     if root.file_type != FILE_TYPE_DIRECTORY {
@@ -45,6 +43,7 @@ pub(crate) fn read(source: &Arc<Source>) -> Result<ReadVolume> {
         pending: vec![(Tree::ROOT, root)],
         warnings: Vec::new(),
         volume,
+        limits,
     };
     while let Some((node, icb)) = reader.pending.pop() {
         reader
@@ -78,11 +77,12 @@ struct TreeReader<'a> {
     visited: HashSet<(u16, u32)>,
     pending: Vec<(NodeId, IcbFile)>,
     warnings: Vec<String>,
+    limits: &'a Limits,
 }
 
 impl TreeReader<'_> {
     fn extents(&self, icb: &IcbFile) -> Result<Vec<Extent>> {
-        icb.extents(&self.volume.reader, &self.volume.maps, self.volume.block_size)
+        icb.extents(&self.volume.reader, &self.volume.maps, self.volume.block_size, self.limits.extents)
     }
 
     fn bytes(&self, icb: &IcbFile, limit: u64, what: &str) -> Result<(Vec<u8>, Vec<Extent>)> {
@@ -106,7 +106,7 @@ impl TreeReader<'_> {
     }
 
     fn read_folder(&mut self, node: NodeId, icb: &IcbFile) -> Result<()> {
-        let (bytes, extents) = self.bytes(icb, MAX_DIRECTORY_LEN, "directory")?;
+        let (bytes, extents) = self.bytes(icb, self.limits.directory, "directory")?;
         let mut position = 0;
         while bytes.len() - position >= size_of::<FileIdentifier>() {
             let at = position_in(&extents, position as u64);
@@ -150,10 +150,7 @@ impl TreeReader<'_> {
             self.warnings.push(format!("a second /{folder}{slash}{name} is left out"));
             return Ok(());
         }
-        if self.tree.capacity() > MAX_ENTRIES {
-            let (limit, found) = (MAX_ENTRIES as u64, self.tree.capacity() as u64);
-            return Err(Error::Limit { what: "entries of the media".into(), offset: at, limit, found });
-        }
+        self.limits.check_entries(self.tree.capacity(), at)?;
         let is_folder = icb.file_type == FILE_TYPE_DIRECTORY;
         if is_folder != (fid.characteristics & FID_DIRECTORY != 0) {
             return Err(Error::bad_field(

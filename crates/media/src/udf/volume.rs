@@ -10,6 +10,7 @@ use super::{
         TAG_TERMINATING,
     },
 };
+use crate::Limits;
 use neat_content::{Error, FieldReader, ReadAt, Result, read_vec};
 use zerocopy::FromBytes;
 
@@ -301,5 +302,5 @@ fn metadata_extents<R: ReadAt>(
     let address = LbAddr { block: block.into(), partition: 0.into() };
     let maps = std::slice::from_ref(base);
     let file = IcbFile::read(reader, maps, block_size, address, at)?;
-    file.extents(reader, maps, block_size)
+    file.extents(reader, maps, block_size, Limits::default().extents)
 }

@@ -1,6 +1,7 @@
 //! Unpacking archives, with a limit on what comes out.
 
 use super::{Cursor, Fault, cabinet};
+use crate::Limits;
 use neat_content::{Content, Error, Meta, Result, Spool, Timestamp, Tree, check_name, damage_apart};
 use ruzstd::decoding::{FrameDecoder, StreamingDecoder};
 use std::{
@@ -8,12 +9,6 @@ use std::{
     panic::{AssertUnwindSafe, catch_unwind},
 };
 
-/// Unpacked bytes that are always accepted.
-const ALWAYS: u64 = 64 << 20;
-/// Beyond that, an archive may grow this many times.
-const GROWTH: u64 = 250;
-/// Most files of an archive.
-const MAX_FILES: u64 = 200_000;
 /// Unpacked bytes that are held in memory.
 const IN_MEMORY: usize = 32 << 20;
 
@@ -24,17 +19,19 @@ pub(super) struct Unpacked {
     folders: Vec<String>,
     spool: Spool,
     limit: u64,
+    limits: Limits,
     modified: Timestamp,
     notes: Vec<String>,
 }
 
 impl Unpacked {
-    pub(super) fn new(packed_len: u64, modified: Timestamp) -> Self {
+    pub(super) fn new(packed_len: u64, modified: Timestamp, limits: &Limits) -> Self {
         Self {
             files: Vec::new(),
             folders: Vec::new(),
             spool: Spool::new(IN_MEMORY, &std::env::temp_dir()),
-            limit: ALWAYS.max(packed_len.saturating_mul(GROWTH)),
+            limit: limits.unpacked_of(packed_len),
+            limits: *limits,
             modified,
             notes: Vec::new(),
         }
@@ -44,11 +41,11 @@ impl Unpacked {
     fn check(&self, more: u64) -> Result<()> {
         let found = self.spool.len().saturating_add(more);
         let count = self.files.len() as u64;
-        if found > self.limit || count > MAX_FILES {
+        if found > self.limit || count > self.limits.files {
             let (what, limit, found) = if found > self.limit {
                 ("unpacked bytes of the archive", self.limit, found)
             } else {
-                ("files of the archive", MAX_FILES, count)
+                ("files of the archive", self.limits.files, count)
             };
             return Err(Error::Limit { what: what.into(), offset: 0, limit, found });
         }
@@ -139,7 +136,7 @@ impl Unpacked {
     pub(super) fn add_tar_zstd(&mut self, content: &Content, fault: &Fault) -> Result<()> {
         let unpacked = Frames { packed: Some(BufReader::new(Cursor::new(content, fault))), frame: None };
         // What is not kept must not be endless either.
-        let mut tar = tar::Archive::new(unpacked.take(self.limit.saturating_add(ALWAYS)));
+        let mut tar = tar::Archive::new(unpacked.take(self.limit.saturating_add(self.limits.unpacked)));
         for entry in tar.entries().map_err(damaged)? {
             let mut entry = entry.map_err(damaged)?;
             let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
@@ -295,7 +292,7 @@ fn read_checked_cabinet(
     if len > limit {
         return Err(Error::Limit { what: format!("bytes of {name}"), offset: 0, limit, found: len });
     }
-    let mut unpacked = Unpacked::new(content.len(), Timestamp::default());
+    let mut unpacked = Unpacked::new(content.len(), Timestamp::default(), &Limits::default());
     let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&name))?;
     unpacked.add(name.clone(), &mut reader, len, None)?;
     Ok(Some((name, unpacked.spool.content()?)))

@@ -5,6 +5,7 @@ mod archive;
 mod cabinet;
 mod program;
 
+use crate::Limits;
 use archive::Unpacked;
 pub(crate) use archive::{path_of, read_cabinet};
 use neat_content::{Content, Error, ReadAt, Result, Source, Timestamp, Tree, damage_apart};
@@ -60,13 +61,21 @@ impl Pack {
     /// `Io`, `Corrupt` for damaged archives, `LimitExceeded` for what unpacks to too much, `BadRequest` for other
     /// files.
     pub fn open(path: &Path) -> Result<Self> {
+        Self::open_with(path, &Limits::default())
+    }
+
+    /// As [`Pack::open`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`Pack::open`].
+    pub fn open_with(path: &Path, limits: &Limits) -> Result<Self> {
         if path.is_dir() {
             let (tree, notes) = neat_media::folder::read_tree(path)?;
             return Ok(Self { kind: PackKind::Folder, tree, notes });
         }
         let source = Source::open(path)?;
         let modified = source.modified();
-        Self::of_content(&Content::from_source(source), modified)
+        Self::of_content_with(&Content::from_source(source), modified, limits)
             .map_err(|error| error.within(path.display()))
     }
 
@@ -88,7 +97,7 @@ impl Pack {
         if kind_of(content)? != Some(PackKind::Program) {
             return Ok(false);
         }
-        Ok(match damage_apart(program::archive_in(content))? {
+        Ok(match damage_apart(program::archive_in(content, &Limits::default()))? {
             Ok((PackKind::Cabinet, _)) => true,
             // Four bytes that look like the start of a zip file are in many programs.
             Ok((_, part)) => archive::has_zip_directory(&part)?,
@@ -101,6 +110,14 @@ impl Pack {
     /// # Errors
     /// As [`Pack::open`].
     pub fn of_content(content: &Content, modified: Timestamp) -> Result<Self> {
+        Self::of_content_with(content, modified, &Limits::default())
+    }
+
+    /// As [`Pack::of_content`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`Pack::open`].
+    pub fn of_content_with(content: &Content, modified: Timestamp, limits: &Limits) -> Result<Self> {
         let Some(kind) = kind_of(content)? else {
             return Err(Error::Mismatch {
                 expected: "a folder, a cabinet, a zip file or a self-extracting program".into(),
@@ -108,11 +125,11 @@ impl Pack {
                 hint: "unpack it yourself and name the folder".into(),
             });
         };
-        let mut unpacked = Unpacked::new(content.len(), modified);
+        let mut unpacked = Unpacked::new(content.len(), modified, limits);
         let mut inner = kind;
         let mut part = content.clone();
         if kind == PackKind::Program {
-            (inner, part) = program::archive_in(content)?;
+            (inner, part) = program::archive_in(content, limits)?;
         }
         let fault = Fault::default();
         fault.first(match inner {

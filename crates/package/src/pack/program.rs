@@ -1,22 +1,21 @@
 //! Programs that carry an archive: it is found by its signature, and nothing is run.
 
 use super::PackKind;
+use crate::Limits;
 use neat_content::{Content, Error, Job, Result};
 
-/// Largest program that is searched.
-const LARGEST: u64 = 4 << 30;
 /// Header of a cabinet ([MS-CAB] 2.1): signature, reserved, size of the cabinet.
 const CABINET: [u8; 8] = *b"MSCF\0\0\0\0";
 /// Header of the first file of a zip file.
 const ZIP: [u8; 4] = *b"PK\x03\x04";
 
 /// The archive in a program: its kind, and the part of the program that it takes.
-pub(super) fn archive_in(program: &Content) -> Result<(PackKind, Content)> {
-    if program.len() > LARGEST {
+pub(super) fn archive_in(program: &Content, limits: &Limits) -> Result<(PackKind, Content)> {
+    if program.len() > limits.program {
         return Err(Error::Limit {
             what: "bytes of a program".into(),
             offset: 0,
-            limit: LARGEST,
+            limit: limits.program,
             found: program.len(),
         });
     }

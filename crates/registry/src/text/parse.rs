@@ -1,23 +1,28 @@
 //! Text to changes.
 
 use super::{Change, RegLine, RegText, SIGNATURES, Signature};
-use crate::{ValueKind, text_data};
+use crate::{Limits, ValueKind, text_data};
 use neat_content::{Encoding, Error, Result, Text, ansi_text};
-
-/// Largest text that is read, in bytes.
-pub const LARGEST_TEXT: u64 = 64 << 20;
 
 impl RegText {
     /// Reads the bytes of a `.reg` file, in UTF-16, UTF-8 or the code page of western Europe. An error says the line.
     ///
     /// # Errors
-    /// `Corrupt` with the line.
+    /// `Corrupt` with the line, `LimitExceeded` for a text that is too large.
     pub fn read(bytes: &[u8]) -> Result<Self> {
-        if bytes.len() as u64 > LARGEST_TEXT {
+        Self::read_with(bytes, &Limits::default())
+    }
+
+    /// As [`RegText::read`], with limits of the caller's.
+    ///
+    /// # Errors
+    /// As [`RegText::read`].
+    pub fn read_with(bytes: &[u8], limits: &Limits) -> Result<Self> {
+        if bytes.len() as u64 > limits.text {
             return Err(Error::Limit {
                 what: "bytes of a registration text".into(),
                 offset: 0,
-                limit: LARGEST_TEXT,
+                limit: limits.text,
                 found: bytes.len() as u64,
             });
         }

@@ -3,6 +3,7 @@
 use super::super::draft::{Draft, Fresh};
 use super::super::tree::Key;
 use super::{Item, MAX_DESCRIPTORS, MAX_FILE_SET, UdfTree, short};
+use crate::Limits;
 use crate::udf::address::{check_tag, locate};
 use crate::udf::cs0;
 use crate::udf::layout::{
@@ -102,7 +103,10 @@ impl UdfTree {
         parent: BlockNumber,
     ) -> Result<()> {
         let file = self.icb(draft, child)?;
-        let Some(at) = file.extents(draft, &self.maps, self.block)?.first().and_then(|extent| extent.offset)
+        let Some(at) = file
+            .extents(draft, &self.maps, self.block, Limits::default().extents)?
+            .first()
+            .and_then(|extent| extent.offset)
         else {
             return Ok(());
         };

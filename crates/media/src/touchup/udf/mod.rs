@@ -11,7 +11,6 @@ use super::commit::Ending;
 use super::draft::Draft;
 use super::tree::{self, Extent, Format, Key};
 use super::{SECTOR, Target};
-use crate::TreeKind;
 use crate::udf::address::{Map, check_tag, locate};
 use crate::udf::allocation::IcbFile;
 use crate::udf::cs0;
@@ -21,6 +20,7 @@ use crate::udf::layout::{
 };
 use crate::udf::volume::{Frame, Volume, is_announced};
 use crate::units::BlockNumber;
+use crate::{Limits, TreeKind};
 use neat_content::{Error, ReadAt, Result, Timestamp, fold_case, read_vec};
 use std::{
     collections::{BTreeMap, HashSet},
@@ -184,7 +184,7 @@ impl UdfTree {
                 });
             }
             let mut bytes = Vec::new();
-            for extent in file.extents(draft, &self.maps, self.block)? {
+            for extent in file.extents(draft, &self.maps, self.block, Limits::default().extents)? {
                 match extent.offset {
                     Some(at) => {
                         bytes.extend(read_vec(draft, at, extent.len, MAX_DIRECTORY_LEN, "directory")?);
@@ -204,7 +204,11 @@ impl UdfTree {
 
     fn first_byte(&self, draft: &Draft, item: &Item) -> Result<Option<u64>> {
         let file = self.icb(draft, item.icb)?;
-        let extents = if file.len == 0 { Vec::new() } else { file.extents(draft, &self.maps, self.block)? };
+        let extents = if file.len == 0 {
+            Vec::new()
+        } else {
+            file.extents(draft, &self.maps, self.block, Limits::default().extents)?
+        };
         Ok(extents.first().and_then(|extent| extent.offset))
     }
 
