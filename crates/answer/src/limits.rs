@@ -6,7 +6,7 @@
 /// ```
 /// // A service that checks strangers' answers takes less than a workshop does.
 /// let strict = neat_answer::Limits { file: 1 << 10, ..Default::default() };
-/// let large = "#_preseed_V1\n".repeat(100);
+/// let large = "d-i debian-installer/language string en\n".repeat(100);
 /// assert!(neat_answer::AnswerFile::parse_with(large.as_bytes(), None, &strict).is_err());
 /// assert!(neat_answer::AnswerFile::parse(large.as_bytes()).is_ok());
 /// ```

@@ -9,9 +9,6 @@
     reason = "tests say what they expect by failing"
 )]
 
-#[path = "../../image/tests/support/hand.rs"]
-#[allow(dead_code, reason = "each test binary uses its part")]
-mod hand;
 mod support;
 
 use std::{fs, path::Path};
@@ -304,7 +301,7 @@ fn a_solid_source_becomes_an_ordinary_image_file() {
     fs::remove_file(dir.join("other/sources/install.wim")).unwrap();
     let text = b"tide and ferry ".repeat(500);
     // Method 0: the chunk lies in the solid resource as it is.
-    let solid = hand::solid_file(
+    let solid = neat_testing::image::hand::solid_file(
         0,
         32768,
         &[&text[..], b"two"].concat(),

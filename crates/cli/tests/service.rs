@@ -13,11 +13,7 @@
 mod support;
 
 use serde_json::Value;
-use std::{
-    fs,
-    io::{Cursor, Write},
-    path::Path,
-};
+use std::{fs, path::Path};
 use support::{demo, fails, json, ok};
 
 const BRIDGE: &str = "Quay OS 7 Bridge";
@@ -514,17 +510,7 @@ fn an_update_is_made_from_a_folder_and_bad_ones_are_refused() {
 }
 
 fn cabinet(files: &[(&str, Vec<u8>)]) -> Vec<u8> {
-    let mut builder = cab::CabinetBuilder::new();
-    let folder = builder.add_folder(cab::CompressionType::MsZip);
-    for (name, _) in files {
-        folder.add_file(*name);
-    }
-    let mut writer = builder.build(Cursor::new(Vec::new())).unwrap();
-    let mut next = files.iter();
-    while let Some(mut file) = writer.next_file().unwrap() {
-        file.write_all(&next.next().unwrap().1).unwrap();
-    }
-    writer.finish().unwrap().into_inner()
+    neat_testing::packs::cabinet(files, cab::CompressionType::MsZip)
 }
 
 #[test]

@@ -11,9 +11,6 @@
 )]
 
 mod support;
-#[path = "../../media/tests/support/stick.rs"]
-#[allow(dead_code, reason = "other tests use the rest")]
-mod walker;
 
 use std::{
     fs,
@@ -34,7 +31,7 @@ fn sha256(dir: &Path, file: &str) -> String {
 /// The second reading finds each file of `media`, with its bytes.
 fn check(dir: &Path, stick: &str, media: &str) {
     let path = dir.join(stick);
-    let seen = walker::walk(&path, fs::metadata(&path).unwrap().len());
+    let seen = neat_testing::stick::walk(&path, fs::metadata(&path).unwrap().len());
     let files = json(dir, &["files", media, "--json"]);
     let files: Vec<&str> =
         files.as_array().unwrap().iter().map(|file| file["path"].as_str().unwrap()).collect();
@@ -68,7 +65,7 @@ fn a_stick_holds_what_the_media_holds() {
     ok(&dir, &["stick", "folder", "--to", "again.img", "--size", "100MiB", "--label", "Second-one", "-q"]);
     let path = dir.join("again.img");
     assert_eq!(fs::metadata(&path).unwrap().len(), 100 << 20);
-    assert_eq!(walker::walk(&path, 100 << 20).label, "SECOND-ONE");
+    assert_eq!(neat_testing::stick::walk(&path, 100 << 20).label, "SECOND-ONE");
     // Equal bytes when asked for, other ids when not.
     for name in ["a.img", "b.img"] {
         ok(&dir, &["stick", ISO, "--to", name, "--reproducible", "-q"]);
@@ -185,7 +182,7 @@ fn devices_are_erased_only_by_their_word() {
     let itself = ["stick", "sticks/blue.bytes", "--to", "blue", "--simulated", "sticks"];
     let (code, error) = fails(&dir, &[&itself, &["--yes-erase", "FP8-20260302"][..]].concat());
     assert!(code == 4 && error.contains("the source itself"), "{error}");
-    let seen = walker::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896);
+    let seen = neat_testing::stick::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896);
     assert!(seen.gpt && seen.files.contains_key("sources/install.wim"));
     let list = ok(&dir, &["stick", "--list", "--simulated", "sticks"]);
     assert!(list.contains("GPT: basic data, QUAY_OS_7"), "{list}");
@@ -194,7 +191,11 @@ fn devices_are_erased_only_by_their_word() {
     ok(&dir, &["touchup", ISO, "put", "note.txt", "-q"]);
     let update = json(&dir, &["stick", "update", ISO, "--to", "blue", "--simulated", "sticks", "--json"]);
     assert_eq!((&update["kept"], &update["written"]), (&17.into(), &serde_json::json!(["note.txt"])));
-    assert!(walker::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896).files.contains_key("note.txt"));
+    assert!(
+        neat_testing::stick::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896)
+            .files
+            .contains_key("note.txt")
+    );
 }
 
 #[test]
@@ -214,7 +215,7 @@ fn loaders_that_only_a_discs_uefi_image_has_come_along() {
     let written = json(&dir, &["stick", "hidden.iso", "--to", "quay.img", "--json"]);
     assert_eq!(written["uefi_loaders"], serde_json::json!(["EFI/BOOT/BOOTX64.EFI"]));
     let path = dir.join("quay.img");
-    let seen = walker::walk(&path, fs::metadata(&path).unwrap().len());
+    let seen = neat_testing::stick::walk(&path, fs::metadata(&path).unwrap().len());
     assert!(seen.bytes(&path, "EFI/BOOT/BOOTX64.EFI") == loader);
     assert!(seen.bytes(&path, "readme.txt") == fs::read(dir.join("folder/readme.txt")).unwrap());
     assert!(ok(&dir, &["stick", "update", "hidden.iso", "--to", "quay.img"]).contains("up to date already"));

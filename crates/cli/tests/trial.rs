@@ -11,9 +11,6 @@
 )]
 
 mod support;
-#[path = "../../media/tests/support/stick.rs"]
-#[allow(dead_code, reason = "other tests use the rest")]
-mod walker;
 
 use serde_json::Value;
 use std::{
@@ -74,7 +71,7 @@ fn the_demo_stick_starts_with_both_firmwares_and_both_schemes() {
 /// Gives the clusters of `name` on a stick every second place, from the end of the file system on.
 fn fragment(path: &Path, name: &str) {
     let len = fs::metadata(path).unwrap().len();
-    let stick = walker::walk(path, len);
+    let stick = neat_testing::stick::walk(path, len);
     let bytes = stick.bytes(path, name);
     let file = File::options().read(true).write(true).open(path).unwrap();
     let read = |at: u64, len: usize| {
@@ -110,7 +107,7 @@ fn fragment(path: &Path, name: &str) {
     let first = places[0].to_le_bytes();
     file.write_all_at(&first[2..], root + at as u64 + 20).unwrap();
     file.write_all_at(&first[..2], root + at as u64 + 26).unwrap();
-    let seen = walker::walk(path, len);
+    let seen = neat_testing::stick::walk(path, len);
     assert_eq!(seen.files[name].clusters, places);
     assert!(seen.bytes(path, name) == bytes);
 }
@@ -141,7 +138,7 @@ fn the_boot_record_loads_large_and_fragmented_boot_managers_and_says_what_is_mis
     starts("500 KiB");
     // Each message, by what is broken.
     let sound = fs::read(&image).unwrap();
-    let stick = walker::walk(&image, sound.len() as u64);
+    let stick = neat_testing::stick::walk(&image, sound.len() as u64);
     let entry = sound.windows(11).rposition(|window| window == b"QUAYBOOT   ").unwrap();
     let volume = stick.start as usize;
     for (at, bytes, wanted) in [
@@ -427,7 +424,7 @@ fn other_programs_find_nothing_wrong_with_sticks() {
         let is_sound = |step: &str| {
             let image = fs::File::open(dir.join("s.img")).unwrap();
             let start = 1 << 20;
-            let len = walker::walk(&dir.join("s.img"), image.metadata().unwrap().len()).len;
+            let len = neat_testing::stick::walk(&dir.join("s.img"), image.metadata().unwrap().len()).len;
             // The file system alone, by its extents, as fsck.vfat knows no offset.
             check(
                 "dd",
@@ -492,7 +489,7 @@ fn an_image_file_of_six_gib_goes_onto_a_stick_in_parts() {
     assert_eq!(digest("joined.wim"), digest("media/sources/install.wim"));
     // The stick itself is sound with files near 4 GiB.
     let len = fs::metadata(dir.join("big.img")).unwrap().len();
-    assert!(walker::walk(&dir.join("big.img"), len).files["sources/install.swm"].len > 3 << 30);
+    assert!(neat_testing::stick::walk(&dir.join("big.img"), len).files["sources/install.swm"].len > 3 << 30);
 }
 
 #[test]

@@ -8,10 +8,6 @@
     reason = "a test that cannot go on has failed"
 )]
 
-#[path = "../../media/tests/support/stick.rs"]
-#[allow(dead_code, reason = "other tests use the rest")]
-mod walker;
-
 use neat_content::{Class, Content, Job, Meta, Source, Timestamp, Tree};
 use neat_device::{
     Device,
@@ -88,7 +84,7 @@ fn a_sound_device_is_written_and_read_back() {
         let outcome = write::stick(&mut device, &plan, Options::default(), &Job::silent()).unwrap();
         assert_eq!(outcome.files, 4);
         assert!(outcome.compared > 9_000_000 && outcome.written >= outcome.compared, "{outcome:?}");
-        let seen = walker::walk(&path, LEN);
+        let seen = neat_testing::stick::walk(&path, LEN);
         assert_eq!(seen.gpt, scheme == Scheme::Gpt);
         for step in plan.tree.walk() {
             if let Some(content) = plan.tree.node(step.id).content() {
@@ -178,7 +174,7 @@ fn stopped_at_a_hundred_moments_it_never_looks_finished() {
         let result = write::stick(&mut device, &plan, Options { verify: false }, &Job::silent());
         if result.is_ok() {
             finished += 1;
-            walker::walk(&path, LEN);
+            neat_testing::stick::walk(&path, LEN);
         } else if after >= 1 << 20 {
             // Before that the old stick's table is not even wiped.
             assert!(!looks_finished(&path), "after {after} bytes");
@@ -206,7 +202,7 @@ fn an_update_stopped_anywhere_leaves_the_old_files_or_the_new() {
     };
     let written = work(&[]).unwrap().written;
     assert!(written < 100_000, "{written} bytes: only what differs");
-    let walked = walker::walk(&path, LEN);
+    let walked = neat_testing::stick::walk(&path, LEN);
     assert!(
         walked.bytes(&path, "autounattend.xml") == vec![b'x'; 40_000]
             && !walked.files.contains_key("deep/a.txt")

@@ -10,15 +10,13 @@
     reason = "tests say what they expect by failing"
 )]
 
-mod support;
-
 use neat_image::codec::{Fault, Level, lzms, lzx, xpress};
-use proptest::prelude::*;
-use support::{
+use neat_testing::image::{
     bits::BitPen,
     data::{SHAPES, Shape, bytes},
     lzms::Item,
 };
+use proptest::prelude::*;
 
 const LEVELS: [Level; 2] = [Level::Fast, Level::Max];
 
@@ -42,7 +40,7 @@ fn xpress_gives_back_every_shape_and_the_slow_decoder_agrees() {
                     decoder.decode(packed, &mut again).unwrap();
                     assert!(again == raw, "{chunk_len} {level:?} {shape:?} {len}");
                     assert!(
-                        support::xpress::decode(packed, len).unwrap() == raw,
+                        neat_testing::image::xpress::decode(packed, len).unwrap() == raw,
                         "{chunk_len} {level:?} {shape:?} {len}"
                     );
                     let mut tight = vec![0; size - 1];
@@ -77,7 +75,7 @@ fn lzx_gives_back_every_shape_and_the_slow_decoder_agrees() {
                     let mut again = vec![0xAA; len];
                     decoder.decode(packed, &mut again).unwrap();
                     assert!(again == raw, "{chunk_len} {level:?} {shape:?} {len}");
-                    let slow = support::lzx::decode(packed, len, chunk_len).unwrap();
+                    let slow = neat_testing::image::lzx::decode(packed, len, chunk_len).unwrap();
                     assert!(slow == raw, "{chunk_len} {level:?} {shape:?} {len}");
                 }
             }
@@ -113,7 +111,7 @@ fn a_full_window_uses_no_distance_that_cannot_be_written() {
             for level in LEVELS {
                 let mut packed = vec![0; 40_000];
                 let size = lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
-                assert!(support::lzx::decode(&packed[..size], 32768, 32768).unwrap() == raw);
+                assert!(neat_testing::image::lzx::decode(&packed[..size], 32768, 32768).unwrap() == raw);
             }
         }
     }
@@ -137,7 +135,7 @@ fn the_published_example_of_xpress_decodes() {
     let mut raw = vec![0; 26];
     xpress::Decoder::default().decode(&packed, &mut raw).unwrap();
     assert_eq!(raw, expected);
-    assert_eq!(support::xpress::decode(&packed, 26).unwrap(), expected);
+    assert_eq!(neat_testing::image::xpress::decode(&packed, 26).unwrap(), expected);
 
     // [MS-XCA] 3.2: "abc" a hundred times.
     let mut packed = vec![0_u8; 256];
@@ -150,7 +148,7 @@ fn the_published_example_of_xpress_decodes() {
     let mut raw = vec![0; 300];
     xpress::Decoder::default().decode(&packed, &mut raw).unwrap();
     assert_eq!(raw, expected);
-    assert_eq!(support::xpress::decode(&packed, 300).unwrap(), expected);
+    assert_eq!(neat_testing::image::xpress::decode(&packed, 300).unwrap(), expected);
 }
 
 /// A pre-tree with words of four bits for the symbols 0 to 15: each code length (0, or 2 and more) is written as its
@@ -177,7 +175,7 @@ fn lzx_streams_assembled_by_hand_decode() {
     pen.raw(&[1, 0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0]).raw(b"abc\0");
     pen.put(3, 3).put(0, 1).put(2, 16).align().raw(&[9, 0, 0, 0, 8, 0, 0, 0, 7, 0, 0, 0]).raw(b"de");
     assert_eq!(decode(&pen.bytes, 5).unwrap(), b"abcde");
-    assert_eq!(support::lzx::decode(&pen.bytes, 5, 32768).unwrap(), b"abcde");
+    assert_eq!(neat_testing::image::lzx::decode(&pen.bytes, 5, 32768).unwrap(), b"abcde");
 
     // A verbatim block whose main code has two literals and two matches: 'a' = 00, 'b' = 01, symbol 256 (the newest
     // distance, two bytes) = 10, and 256 + 8 * 3 + 7 (written offset 3, a long match) = 11.
@@ -197,7 +195,7 @@ fn lzx_streams_assembled_by_hand_decode() {
     // a b, two bytes at distance 1, then 2 + 7 + 5 bytes at distance 3 - 2 = 1.
     pen.text("00 01 10 11 01").align();
     let expected = b"abbbbbbbbbbbbbbbbb";
-    assert_eq!(support::lzx::decode(&pen.bytes, 18, 32768).unwrap(), expected);
+    assert_eq!(neat_testing::image::lzx::decode(&pen.bytes, 18, 32768).unwrap(), expected);
     assert_eq!(decode(&pen.bytes, 18).unwrap(), expected);
 
     // Nothing but a block of a kind that there is not, a block that is too long, and one of no bytes.
@@ -220,7 +218,7 @@ fn lzx_agrees_with_another_crate_where_the_forms_overlap() {
             .collect();
         let mut packed = vec![0; 40_000];
         let size = lzx::Encoder::new(32768, Level::Fast).encode(&raw, &mut packed).unwrap();
-        let mut bits = support::bits::Bits::new(&packed[..size]);
+        let mut bits = neat_testing::image::bits::Bits::new(&packed[..size]);
         let kind = bits.bits(3).unwrap();
         assert_eq!(bits.bit(), Some(1), "a block of the default size");
         let mut pen = BitPen::default();
@@ -238,7 +236,7 @@ fn lzx_agrees_with_another_crate_where_the_forms_overlap() {
 #[test]
 fn lzms_decodes_what_an_encoder_by_the_book_wrote() {
     // Items and the bytes they stand for, by a walk of its own.
-    let mut numbers = support::data::Numbers(5);
+    let mut numbers = neat_testing::image::data::Numbers(5);
     let mut items = Vec::new();
     let mut raw: Vec<u8> = Vec::new();
     let mut recent = [1_u32, 2, 3, 4];
@@ -292,7 +290,7 @@ fn lzms_decodes_what_an_encoder_by_the_book_wrote() {
     }
     // Delta matches make any byte; this stream must hold none that begins a translated instruction.
     let opcodes = raw.iter().filter(|byte| matches!(byte, 0x48 | 0x4C | 0xE8 | 0xE9 | 0xF0 | 0xFF)).count();
-    let packed = support::lzms::encode(&items, raw.len());
+    let packed = neat_testing::image::lzms::encode(&items, raw.len());
     let mut again = vec![0; raw.len()];
     lzms::Decoder::default().decode(&packed, &mut again).unwrap();
     let first = again.iter().zip(&raw).position(|(a, b)| a != b);
@@ -350,11 +348,11 @@ proptest! {
         let mut out = vec![0; raw.len()];
         for level in LEVELS {
             let size = xpress::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
-            prop_assert_eq!(support::xpress::decode(&packed[..size], raw.len()), Some(raw.clone()));
+            prop_assert_eq!(neat_testing::image::xpress::decode(&packed[..size], raw.len()), Some(raw.clone()));
             xpress::Decoder::default().decode(&packed[..size], &mut out).unwrap();
             prop_assert_eq!(&out, &raw);
             let size = lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
-            prop_assert_eq!(support::lzx::decode(&packed[..size], raw.len(), 32768), Some(raw.clone()));
+            prop_assert_eq!(neat_testing::image::lzx::decode(&packed[..size], raw.len(), 32768), Some(raw.clone()));
             lzx::Decoder::new(32768).decode(&packed[..size], &mut out).unwrap();
             prop_assert_eq!(&out, &raw);
         }
@@ -399,7 +397,7 @@ fn what_lzx_writes_is_read_from_a_cabinet() {
         raw.extend(bytes(Shape::Runs, 32768 - raw.len(), 6));
         let mut packed = vec![0; 40_000];
         let size = lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
-        let moved = support::lzx::to_cabinet_form(&packed[..size], raw.len()).unwrap();
+        let moved = neat_testing::image::lzx::to_cabinet_form(&packed[..size], raw.len()).unwrap();
         let mut cabinet = cab::Cabinet::new(std::io::Cursor::new(cabinet(&moved, raw.len()))).unwrap();
         let mut again = Vec::new();
         cabinet.read_file("a.bin").unwrap().read_to_end(&mut again).unwrap();

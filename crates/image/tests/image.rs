@@ -10,20 +10,18 @@
     reason = "tests say what they expect by failing"
 )]
 
-mod support;
-
 use neat_content::{Class, Content, IfThere, Job, PendingFile};
 use neat_image::{
-    BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Method, Name, Packing, Rename,
-    Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage, xml::Element,
+    BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Limits, Method, Name, Packing,
+    Rename, Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage, xml::Element,
 };
-use proptest::prelude::*;
-use std::{collections::BTreeMap, fs, os::unix::fs::symlink, path::Path};
-use support::{
+use neat_testing::image::{
     container::{Walked, place, u64_at, walk},
     data::{SHAPES, Shape, bytes},
     hand::{by_hand, metadata_of, solid_file},
 };
+use proptest::prelude::*;
+use std::{collections::BTreeMap, fs, os::unix::fs::symlink, path::Path};
 
 fn all(content: &Content) -> Vec<u8> {
     content.to_vec(1 << 30, "image file").unwrap()
@@ -351,10 +349,10 @@ fn solid_files_are_read_cut_and_made_ordinary() {
     let texts = [bytes(Shape::Text, 3000, 1), bytes(Shape::Text, 2000, 2), bytes(Shape::Random, 900, 3)];
     let digests: Vec<BlobDigest> = texts.iter().map(|text| BlobDigest::of(text)).collect();
     let whole: Vec<u8> = texts.concat();
-    let items: Vec<support::lzms::Item> =
-        whole.iter().map(|byte| support::lzms::Item::Literal(*byte)).collect();
+    let items: Vec<neat_testing::image::lzms::Item> =
+        whole.iter().map(|byte| neat_testing::image::lzms::Item::Literal(*byte)).collect();
     // Random bytes may hold opcodes, but no two calls that name one place.
-    let lzms = support::lzms::encode(&items, whole.len());
+    let lzms = neat_testing::image::lzms::encode(&items, whole.len());
     let mut lzx = vec![0; whole.len()];
     let len = neat_image::codec::lzx::Encoder::new(32768, Level::Max).encode(&whole, &mut lzx).unwrap();
     lzx.truncate(len);
@@ -431,7 +429,7 @@ fn blobs_of_4_gib_have_tables_twice_as_wide() {
 fn promises_that_are_not_kept_end_with_an_error() {
     let tree = metadata_of(&[]);
     let tree_entry =
-        |raw_len: u64, flags: u64| ([tree.len() as u64 | flags << 56, 208, raw_len], BlobDigest::of(&tree));
+        |raw_len: u64, flags: u64| ([tree.len() as u64 | flags << 56, 208, raw_len], BlobDigest::of(&tree).0);
     let class = |file: &[u8]| match ImageFile::open("t", Content::from_bytes(file)) {
         Err(error) => error.class(),
         Ok(image) => match image.files(1) {
@@ -476,7 +474,7 @@ fn promises_that_are_not_kept_end_with_an_error() {
 fn a_damaged_blob_is_named_with_edition_path_and_offset() {
     let mut file = three_editions();
     let walked = walk(&file);
-    let digest = support::container::sha1(&bytes(Shape::Random, 40_000, 12));
+    let digest = neat_testing::image::container::sha1(&bytes(Shape::Random, 40_000, 12));
     let at = walked.blobs[&digest].0.offset;
     file[at + 100] ^= 1;
     let image = open(&file);
@@ -622,4 +620,35 @@ fn kept_fuzz_inputs_are_written_as_they_are_read() {
         }
     }
     assert!(seen >= 3);
+}
+
+#[test]
+fn each_limit_refuses_what_the_others_take() {
+    let file = three_editions();
+    let opened = |limits: &Limits| {
+        let parts = vec![("test.wim".to_owned(), Content::from_bytes(file.as_slice()))];
+        ImageFile::open_parts_with(parts, limits)?.files(1).map(drop)
+    };
+    opened(&Limits::default()).unwrap();
+    let own = Limits::default();
+    for (limits, what) in [
+        (Limits { table: 50, ..own }, "resource table"),
+        (Limits { xml: 100, ..own }, "XML data"),
+        (Limits { elements: 10, ..own }, "elements of the XML data"),
+        (Limits { element_depth: 2, ..own }, "depth of the XML data"),
+        (Limits { metadata: 100, ..own }, "tree"),
+        (Limits { depth: 1, ..own }, "depth of folders"),
+    ] {
+        let error = opened(&limits).unwrap_err();
+        assert!(error.class() == Class::LimitExceeded && error.to_string().contains(what), "{what}: {error}");
+    }
+    // One descriptor, and a tree that is nothing but its root.
+    let mut tree = vec![0; 24];
+    tree[0] = 24;
+    tree[4] = 1;
+    tree[8] = 8;
+    tree.extend(&metadata_of(&[])[8..]);
+    metadata::read_with(&tree, &own).unwrap();
+    let error = metadata::read_with(&tree, &Limits { descriptors: 0, ..own }).unwrap_err();
+    assert_eq!(error.class(), Class::LimitExceeded, "{error}");
 }

@@ -12,24 +12,25 @@
 
 mod support;
 
-use neat_content::{Content, IfThere, Job, Meta, NodeKind, PendingFile, Tree};
+use neat_content::{Class, Content, IfThere, Job, Meta, NodeKind, PendingFile, Tree};
 use neat_media::{
-    BootCatalog, BootEntry, BootImage, Emulation, ImagePatch, Media, Platform, TreeKind,
+    BootCatalog, BootEntry, BootImage, Emulation, ImagePatch, Limits, Media, Platform, TreeKind,
     eltorito::find::{self, plain},
     fat,
     master::{Hybrid, JolietNames, Options, Plan, Twins, write_together},
     read,
+};
+use neat_testing::disc::{
+    self, Disc,
+    iso::{self, Which},
+    udf,
 };
 use proptest::prelude::*;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
 };
-use support::{
-    Disc,
-    discs::{TIME, add, any_tree, check_disc, listing, master, options},
-    iso::Which,
-};
+use support::discs::{TIME, add, any_tree, check_disc, listing, master, options};
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
@@ -81,7 +82,7 @@ fn joliet_without_udf_keeps_names_and_identical_files_are_stored_once() {
     assert_eq!(listing(&media.tree), listing(&tree));
     assert!(media.size < 700_000, "{}", media.size);
     let disc = Disc::open(&path);
-    let walk = support::iso::walk(&disc, Which::Joliet).unwrap();
+    let walk = iso::walk(&disc, Which::Joliet).unwrap();
     let at = |path: &str| walk.entries.iter().find(|e| e.path == path).unwrap().extents[0].0;
     assert_eq!(at("one/Ähnlich.txt"), at("two/copy.txt"));
     assert_ne!(at("one/Ähnlich.txt"), at("two/other.txt"));
@@ -102,7 +103,7 @@ fn a_file_of_more_than_4_gib_has_sections_and_extents() {
     master(&tree, options(), &path);
     check_disc(&path, &tree, true);
     let disc = Disc::open(&path);
-    let primary = support::iso::walk(&disc, Which::Primary).unwrap();
+    let primary = iso::walk(&disc, Which::Primary).unwrap();
     let entry = primary.entries.iter().find(|e| !e.is_folder).unwrap();
     assert_eq!((entry.extents.len(), entry.len()), (3, len));
     assert_eq!(entry.extents[1].0, entry.extents[0].0 + entry.extents[0].1, "sections follow each other");
@@ -151,7 +152,7 @@ fn long_names_are_cut_where_a_format_cannot_hold_them() {
     let notes = master(&tree, options(), &path);
     assert!(notes.iter().any(|note| note.contains("Joliet") && note.contains("1 more")), "{notes:?}");
     check_disc(&path, &tree, false);
-    let joliet = support::iso::walk(&Disc::open(&path), Which::Joliet).unwrap();
+    let joliet = iso::walk(&Disc::open(&path), Which::Joliet).unwrap();
     assert!(joliet.entries.iter().any(|e| e.path == "x".repeat(103)), "relaxed when it helps");
     // One more than UDF holds: both names stay apart.
     let mut tree = Tree::new(Meta::at(TIME));
@@ -160,7 +161,7 @@ fn long_names_are_cut_where_a_format_cannot_hold_them() {
     }
     let notes = master(&tree, options(), &path);
     assert!(notes.iter().any(|note| note.contains("UDF")), "{notes:?}");
-    let seen = support::udf::walk(&Disc::open(&path)).unwrap().entries;
+    let seen = udf::walk(&Disc::open(&path)).unwrap().entries;
     assert_eq!(seen.len(), 2);
     assert_ne!(seen[0].path, seen[1].path);
 }
@@ -191,7 +192,7 @@ fn links_are_kept_in_udf_and_rock_ridge() {
     let media = read::open(&path).unwrap();
     assert_eq!(media.trees.chosen, TreeKind::Udf);
     assert_eq!(listing(&media.tree), listing(&tree));
-    assert_eq!(support::udf::walk(&Disc::open(&path)).unwrap().links.len(), 4);
+    assert_eq!(udf::walk(&Disc::open(&path)).unwrap().links.len(), 4);
     let notes = master(&tree, Options { udf: false, ..options() }, &path);
     assert!(notes.iter().any(|note| note.contains("4 symbolic links")), "{notes:?}");
 }
@@ -273,25 +274,24 @@ fn a_hybrid_disc_has_both_tables_and_two_anchors() {
     let last = bytes.len() / 512 - 1;
     let header = |block: usize| &bytes[block * 512..block * 512 + 92];
     assert_eq!(bytes[510..512], [0x55, 0xAA]);
-    assert_eq!((bytes[450], support::le32(&bytes, 454)), (0xEE, 1));
+    assert_eq!((bytes[450], disc::le32(&bytes, 454)), (0xEE, 1));
     for (own, other) in [(1, last), (last, 1)] {
         let h = header(own);
         assert_eq!(&h[..8], b"EFI PART");
-        assert_eq!((support::le64(h, 24), support::le64(h, 32)), (own as u64, other as u64));
+        assert_eq!((disc::le64(h, 24), disc::le64(h, 32)), (own as u64, other as u64));
         let mut zeroed = h.to_vec();
         zeroed[16..20].fill(0);
-        assert_eq!(support::le32(h, 16), slow_crc32(&zeroed));
-        let at = support::le64(h, 72) as usize * 512;
-        assert_eq!(support::le32(h, 88), slow_crc32(&bytes[at..at + 128 * 128]));
+        assert_eq!(disc::le32(h, 16), slow_crc32(&zeroed));
+        let at = disc::le64(h, 72) as usize * 512;
+        assert_eq!(disc::le32(h, 88), slow_crc32(&bytes[at..at + 128 * 128]));
     }
     let entries = &bytes[1024..];
-    let (first, end) =
-        (support::le64(entries, 32) as usize * 512, (support::le64(entries, 40) as usize + 1) * 512);
+    let (first, end) = (disc::le64(entries, 32) as usize * 512, (disc::le64(entries, 40) as usize + 1) * 512);
     let tree = fat::read::read(&Content::from_bytes(bytes[first..end].to_vec())).unwrap();
     assert_eq!(tree.file("EFI/BOOT/BOOTX64.EFI").unwrap().len(), 70_000);
     let media = read::open(&path).unwrap();
     let bios = media.boot.unwrap().entries[0].location.unwrap();
-    assert_eq!(support::le64(&bytes, 432), u64::from(bios) * 4, "address of the image in the boot code");
+    assert_eq!(disc::le64(&bytes, 432), u64::from(bios) * 4, "address of the image in the boot code");
     assert_eq!(media.partitions.unwrap().boot_code.unwrap().pointer_skip, Some(0));
 }
 
@@ -495,4 +495,44 @@ fn discs_written_together_read_what_they_share_once_and_are_as_if_written_alone(
         assert!(std::fs::read(&alone).unwrap() == std::fs::read(path).unwrap());
         assert_eq!(listing(&read::open(path).unwrap().tree), listing(tree));
     }
+}
+
+#[test]
+fn each_limit_refuses_what_the_others_take() {
+    let dir = tempfile::tempdir().unwrap();
+    let own = Limits::default();
+    let refused = |path: &Path, limits: &Limits| {
+        let error = read::open_with(path, limits).map(drop).expect_err("a limit");
+        assert_eq!(error.class(), Class::LimitExceeded, "{error}");
+        error.to_string()
+    };
+    let mut tree = Tree::new(Meta::at(TIME));
+    for n in 0..200 {
+        add(&mut tree, &format!("file number {n}"), vec![1; 10], 1_600_000_000);
+    }
+    let (plain, udf) = (dir.path().join("plain.iso"), dir.path().join("udf.iso"));
+    master(&tree, Options { udf: false, ..options() }, &plain);
+    master(&tree, options(), &udf);
+    for path in [&plain, &udf] {
+        assert_eq!(read::open_with(path, &own).unwrap().tree.counts().files, 200);
+    }
+    assert!(refused(&plain, &Limits { entries: 100, ..own }).contains("entries of the media"));
+    assert!(refused(&plain, &Limits { directory: 2048, ..own }).contains("directory"));
+
+    // One of two trees that is refused is left for the other; here that is refused too.
+    assert!(refused(&udf, &Limits { entries: 100, ..own }).contains("entries of the media"));
+
+    let image =
+        fat::write::image(&tree, &fat::write::Options { label: String::new(), time: TIME, least_len: 0 });
+    let stick = dir.path().join("stick.img");
+    std::fs::write(&stick, image.unwrap().to_vec(1 << 30, "").unwrap()).unwrap();
+    assert_eq!(read::open_with(&stick, &own).unwrap().tree.counts().files, 200);
+    assert!(refused(&stick, &Limits { allocation_table: 100, ..own }).contains("file allocation table"));
+    assert!(refused(&stick, &Limits { entries: 100, ..own }).contains("entries of the media"));
+
+    let folder = dir.path().join("folder");
+    std::fs::create_dir(&folder).unwrap();
+    (0..20).for_each(|n| std::fs::write(folder.join(n.to_string()), "").unwrap());
+    let error = read::open_with(&folder, &Limits { entries: 10, ..own }).err().unwrap();
+    assert!(error.to_string().contains("more than 10 entries"), "{error}");
 }

@@ -12,9 +12,6 @@
 
 #[allow(dead_code, reason = "other tests use the rest")]
 mod support;
-#[path = "support/stick.rs"]
-#[allow(dead_code, reason = "other tests use the rest")]
-mod walker;
 
 use neat_content::{Class, Content, Job, Meta, NodeKind, Output, Source, Tree};
 use neat_media::{
@@ -48,8 +45,8 @@ fn tree_of(files: &[(&str, usize)]) -> Tree {
 }
 
 /// Names, bytes and times of `tree` are what the second reading finds.
-fn check(path: &Path, tree: &Tree, len: u64) -> walker::Stick {
-    let stick = walker::walk(path, len);
+fn check(path: &Path, tree: &Tree, len: u64) -> neat_testing::stick::Stick {
+    let stick = neat_testing::stick::walk(path, len);
     let mut wanted: Vec<String> = tree
         .walk()
         .map(|step| if tree.node(step.id).folder().is_some() { format!("{}/", step.path) } else { step.path })
@@ -62,7 +59,7 @@ fn check(path: &Path, tree: &Tree, len: u64) -> walker::Stick {
         assert!(stick.bytes(path, &step.path) == content.to_vec(1 << 26, "file").unwrap(), "{}", step.path);
         let entry = &stick.files[&step.path];
         let (date, time) = (i64::from(entry.date), i64::from(entry.time));
-        let seconds = support::seconds(
+        let seconds = neat_testing::disc::seconds(
             1980 + (date >> 9),
             date >> 5 & 15,
             date & 31,
@@ -203,7 +200,7 @@ fn links_become_what_they_lead_to() {
         plan.notes
     );
     write(&plan, &path);
-    let stick = walker::walk(&path, plan.len);
+    let stick = neat_testing::stick::walk(&path, plan.len);
     assert_eq!(stick.bytes(&path, "up.txt"), stick.bytes(&path, "folder/file.txt"));
     assert_eq!(stick.bytes(&path, "folder/link.txt").len(), 9);
     assert!(!stick.files.contains_key("round"));
@@ -287,7 +284,7 @@ fn the_way_of_firmware_through_a_stick_is_walked_by_reading() {
 
 /// What both readers and the update see of a stick: paths and bytes.
 fn contents(path: &Path, len: u64) -> BTreeMap<String, Vec<u8>> {
-    let stick = walker::walk(path, len);
+    let stick = neat_testing::stick::walk(path, len);
     stick
         .files
         .keys()

@@ -21,13 +21,13 @@ use neat_media::{
     read,
     touchup::{self, Action, Disc, Outcome},
 };
+use neat_testing::disc::{
+    Disc as Seen,
+    iso::{self, Which},
+};
 use proptest::prelude::*;
 use std::path::Path;
-use support::{
-    Disc as Seen,
-    discs::{TIME, add, any_tree, check_disc, file_len, listing, master, name, options},
-    iso::Which,
-};
+use support::discs::{TIME, add, any_tree, check_disc, file_len, listing, master, name, options};
 
 const LATER: Timestamp = Timestamp::from_seconds(1_720_000_000);
 
@@ -186,7 +186,7 @@ fn discs_with_one_kind_of_tree_only() {
         put_into(&mut tree, "sources/boot.wim", &[9; 5000]);
         apply(&path, vec![put("sources/new file.txt", "new"), put("sources/boot.wim", [9; 5000])]).unwrap();
         let disc = Seen::open(&path);
-        let walk = support::iso::walk(&disc, Which::Primary).unwrap();
+        let walk = iso::walk(&disc, Which::Primary).unwrap();
         let seen = walk.entries.iter().find(|entry| entry.path == "SOURCES/NEW_FILE.TXT").unwrap();
         assert_eq!(seen.bytes(&disc), b"new");
         if rock_ridge || joliet == JolietNames::Auto {
@@ -209,7 +209,7 @@ fn a_file_of_more_than_4_gib_is_put() {
     apply(&path, vec![Action::Put { content: content.clone(), modified: LATER, path: to.clone() }]).unwrap();
     tree.put_file(&to, content, Meta::at(LATER)).unwrap();
     check_disc(&path, &tree, true);
-    let primary = support::iso::walk(&Seen::open(&path), Which::Primary).unwrap();
+    let primary = iso::walk(&Seen::open(&path), Which::Primary).unwrap();
     assert_eq!(primary.entries.iter().find(|e| e.path == "SOURCES/INSTALL.WIM").unwrap().extents.len(), 2);
     apply(&path, vec![put(&to, "small again")]).unwrap();
     put_into(&mut tree, &to, b"small again");

@@ -12,48 +12,15 @@
 
 use neat_content::{Class, Content, Encoding, IfThere, Job, Meta, PendingFile, Timestamp, Tree};
 use neat_package::{
-    Architecture, Driver, DriverSet, IfDamaged, Inf, Outcome, Pack, PackKind, TargetEdition, Update,
+    Architecture, Driver, DriverSet, IfDamaged, Inf, Limits, Outcome, Pack, PackKind, TargetEdition, Update,
     UpdateSection, UpdateType, VendorPackage, Version, order, parse_devices, write_update,
 };
 use proptest::prelude::*;
-use std::{
-    io::{Cursor, Write},
-    path::{Path, PathBuf},
-};
+use std::path::{Path, PathBuf};
+
+use neat_testing::packs::{cabinet, program, zip_file};
 
 const NOW: Timestamp = Timestamp::from_seconds(1_700_000_000);
-
-fn cabinet(files: &[(&str, Vec<u8>)], method: cab::CompressionType) -> Vec<u8> {
-    let mut builder = cab::CabinetBuilder::new();
-    let folder = builder.add_folder(method);
-    for (name, _) in files {
-        folder.add_file(*name);
-    }
-    let mut writer = builder.build(Cursor::new(Vec::new())).unwrap();
-    let mut next = files.iter();
-    while let Some(mut file) = writer.next_file().unwrap() {
-        file.write_all(&next.next().unwrap().1).unwrap();
-    }
-    writer.finish().unwrap().into_inner()
-}
-
-fn zip_file(files: &[(&str, Vec<u8>)]) -> Vec<u8> {
-    let mut writer = zip::ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, bytes) in files {
-        writer.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
-        writer.write_all(bytes).unwrap();
-    }
-    writer.finish().unwrap().into_inner()
-}
-
-/// A program that is nothing but a first letter and noise before and after what it carries.
-fn program(inner: &[u8]) -> Vec<u8> {
-    let mut bytes = b"MZ\x90\0".to_vec();
-    bytes.extend((0..70_000_u32).map(|n| (n.wrapping_mul(0x9E37_79B9) >> 24) as u8));
-    bytes.extend_from_slice(b"MSCF but no cabinet");
-    bytes.extend_from_slice(inner);
-    bytes
-}
 
 fn open(bytes: Vec<u8>) -> neat_content::Result<Pack> {
     Pack::of_content(&Content::from_bytes(bytes), NOW)
@@ -490,5 +457,38 @@ fn kept_fuzz_inputs_do_not_panic() {
     for bytes in neat_testing::kept_inputs(&folder) {
         let _ = open(bytes.clone());
         let _ = Driver::read("x.inf", &bytes);
+    }
+}
+
+#[test]
+fn each_limit_refuses_what_the_others_take() {
+    let files = [("a.bin", vec![0; 100_000]), ("b.bin", vec![1; 10])];
+    let inner = cabinet(&files, cab::CompressionType::MsZip);
+    let outer = program(&inner);
+    let own = Limits::default();
+    let opened = |limits: &Limits| {
+        Pack::of_content_with(&Content::from_bytes(outer.as_slice()), NOW, limits)
+            .map(|pack| names(&pack.tree))
+    };
+    assert_eq!(opened(&own).unwrap(), ["a.bin", "b.bin"]);
+    assert!(opened(&Limits { unpacked: 0, ..own }).is_ok(), "it does not grow 250 times");
+    for (limits, what) in [
+        (Limits { unpacked: 99_999, growth: 1, ..own }, "unpacked bytes"),
+        (Limits { files: 0, ..own }, "files of the archive"),
+        (Limits { program: 1000, ..own }, "bytes of a program"),
+    ] {
+        let error = opened(&limits).unwrap_err();
+        assert!(error.class() == Class::LimitExceeded && error.to_string().contains(what), "{what}: {error}");
+    }
+
+    // An archive in a folder is opened, unless nothing in another may be.
+    let dir = tempfile::tempdir().unwrap();
+    let inf = b"[Version]\r\nSignature=\"$CHICAGO$\"\r\nClass=Net\r\nProvider=\"Made up\"\r\n\
+        [Manufacturer]\r\nA=A\r\n[A]\r\nB=B,PCI\\VEN_1234\r\n[B]\r\n";
+    write(&dir.path().join("inner.cab"), &cabinet(&[("a.inf", inf.to_vec())], cab::CompressionType::None));
+    for (nested, count) in [(0, 0), (1, 1)] {
+        let mut set = DriverSet { limits: Limits { nested, ..own }, ..DriverSet::default() };
+        set.add(dir.path(), "folder", IfDamaged::Refuse).unwrap();
+        assert_eq!(set.drivers.len(), count, "{:?}", set.skipped);
     }
 }

@@ -10,13 +10,11 @@
     reason = "tests stop at the first surprise"
 )]
 
-mod support;
-
 use neat_content::{Class, Encoding};
-use neat_registry::{Change, Hive, RegText, Signature, ValueKind, compare, text_data, texts_data};
+use neat_registry::{Change, Hive, Limits, RegText, Signature, ValueKind, compare, text_data, texts_data};
+use neat_testing::hive::{check, u32_at};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use support::{check, u32_at};
 
 const DESCRIPTOR: &[u8] = &[1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
 
@@ -567,4 +565,20 @@ fn kept_fuzz_inputs_do_not_panic() {
         }
         let _ = RegText::read(&bytes);
     }
+}
+
+#[test]
+fn each_limit_refuses_what_the_others_take() {
+    let hive = assembled(5);
+    let own = Limits::default();
+    assert!(Hive::read_with(hive.as_slice(), &Limits { hive: hive.len() as u64 - 4096, ..own }).is_ok());
+    let error = Hive::read_with(hive.as_slice(), &Limits { hive: 4096, ..own }).unwrap_err().to_string();
+    assert!(error.contains("at most 4096"), "{error}");
+    assert!(Hive::read_with(hive.as_slice(), &Limits { depth: 1, ..own }).is_ok());
+    let error = Hive::read_with(hive.as_slice(), &Limits { depth: 0, ..own }).unwrap_err();
+    assert!(error.class() == Class::LimitExceeded && error.to_string().contains("levels"), "{error}");
+    let text = b"REGEDIT4\r\n\r\n[HKEY_LOCAL_MACHINE\\SOFTWARE\\Quay]\r\n";
+    assert!(RegText::read_with(text, &Limits { text: text.len() as u64, ..own }).is_ok());
+    let error = RegText::read_with(text, &Limits { text: text.len() as u64 - 1, ..own }).unwrap_err();
+    assert_eq!(error.class(), Class::LimitExceeded, "{error}");
 }

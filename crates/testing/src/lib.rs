@@ -1,7 +1,26 @@
 //! What the tests of several crates share. Not published; nothing but tests depends on it.
 
 #![forbid(unsafe_code)]
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::missing_panics_doc,
+    clippy::items_after_statements,
+    clippy::precedence,
+    clippy::must_use_candidate,
+    clippy::semicolon_if_nothing_returned,
+    clippy::len_without_is_empty,
+    clippy::should_implement_trait,
+    missing_docs,
+    reason = "a test that cannot go on has failed"
+)]
+
+pub mod disc;
+pub mod hive;
+pub mod image;
+pub mod packs;
+pub mod stick;
 
 use std::{env, fs, path::Path, process::Command};
 

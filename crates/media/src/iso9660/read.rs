@@ -232,7 +232,6 @@ impl<'a> TreeReader<'a> {
                 offset: record_offset,
             });
         }
-        self.limits.check_entries(self.tree.capacity(), record_offset)?;
         self.pending.push((node, location, len));
         Ok(())
     }
@@ -270,6 +269,7 @@ impl<'a> TreeReader<'a> {
         record: &Record<'_>,
         open: Option<OpenFile>,
     ) -> Result<Option<OpenFile>> {
+        self.limits.check_entries(self.tree.capacity(), record.offset)?;
         let raw = &record.raw;
         if let Some(mut file) = open {
             if file.identifier != record.identifier {

@@ -1,10 +1,14 @@
 //! Discs made for tests, and what must be true of every one.
 
-use super::{Disc, Seen, iso::Which};
 use neat_content::{Content, Folder, IfThere, Job, Meta, NodeKind, PendingFile, Timestamp, Tree};
 use neat_media::{
     VolumeIdentity,
     master::{Options, Plan},
+};
+use neat_testing::disc::{
+    Disc, Seen,
+    iso::{self, Which},
+    udf,
 };
 use proptest::prelude::*;
 use std::{collections::BTreeMap, path::Path, sync::Arc};
@@ -57,9 +61,9 @@ pub fn add(tree: &mut Tree, path: &str, bytes: Vec<u8>, seconds: i64) {
 /// trees.
 pub fn check_disc(path: &Path, tree: &Tree, joliet_intact: bool) {
     let disc = Disc::open(path);
-    let udf = super::udf::walk(&disc).expect("a UDF volume");
-    let joliet = super::iso::walk(&disc, Which::Joliet).expect("a Joliet tree");
-    let primary = super::iso::walk(&disc, Which::Primary).expect("a primary tree");
+    let udf = udf::walk(&disc).expect("a UDF volume");
+    let joliet = iso::walk(&disc, Which::Joliet).expect("a Joliet tree");
+    let primary = iso::walk(&disc, Which::Primary).expect("a primary tree");
     let wanted: Vec<String> = {
         let mut paths: Vec<_> = tree
             .walk()

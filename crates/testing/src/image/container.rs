@@ -16,8 +16,13 @@ pub fn u64_at(bytes: &[u8], at: usize) -> usize {
     u64::from_le_bytes(bytes[at..at + 8].try_into().unwrap()) as usize
 }
 
+/// The digest that tables list bytes by.
+pub fn digest(bytes: &[u8]) -> [u8; 20] {
+    Sha1::digest(bytes).into()
+}
+
 pub fn sha1(bytes: &[u8]) -> String {
-    Sha1::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+    digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// What is known of a file in an edition.

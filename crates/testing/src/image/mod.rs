@@ -1,5 +1,4 @@
 //! Second readings of everything, written straight from the descriptions: slow, and sharing no code with the crate.
-#![allow(dead_code, reason = "each test binary uses its part")]
 
 pub mod bits;
 pub mod container;
