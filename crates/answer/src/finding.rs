@@ -1,13 +1,17 @@
 //! What there is to say about answers: findings, with the field or the line they belong to.
 
+use crate::Topic;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// How much a finding weighs.
+/// How much a finding weighs. [`Topic::gravity`] has the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Gravity {
-    /// Setup will stop, ask, or do something else than was meant.
+    /// Something is done to a machine that cannot be taken back.
+    Danger,
+    /// Setup will stop, ask, or do something else than was meant. Nothing is built or written with it, unless it is
+    /// accepted.
     Problem,
     /// Good to know.
     Note,
@@ -18,6 +22,8 @@ pub enum Gravity {
 pub struct Finding {
     /// How much it weighs.
     pub gravity: Gravity,
+    /// What it is about: the word that `accept` takes.
+    pub topic: Topic,
     /// The field of the neutral form, or the place in the file.
     pub field: String,
     /// Line of the file, from 1, where there is one.
@@ -29,10 +35,16 @@ pub struct Finding {
 }
 
 impl Finding {
-    /// Something that will go wrong.
-    pub fn problem(field: impl Into<String>, message: impl Into<String>, hint: impl Into<String>) -> Self {
+    /// Something found, and what to do about it.
+    pub fn new(
+        topic: Topic,
+        field: impl Into<String>,
+        message: impl Into<String>,
+        hint: impl Into<String>,
+    ) -> Self {
         Self {
-            gravity: Gravity::Problem,
+            gravity: topic.gravity(),
+            topic,
             field: field.into(),
             line: None,
             message: message.into(),
@@ -40,16 +52,26 @@ impl Finding {
         }
     }
 
-    /// Something good to know.
-    pub fn note(field: impl Into<String>, message: impl Into<String>) -> Self {
-        Self { gravity: Gravity::Note, ..Self::problem(field, message, "") }
+    /// Something found that needs nothing done.
+    pub fn told(topic: Topic, field: impl Into<String>, message: impl Into<String>) -> Self {
+        Self::new(topic, field, message, "")
+    }
+
+    /// Whether nothing is built or written with it.
+    pub fn stops(&self, accepted: &[Topic]) -> bool {
+        self.gravity == Gravity::Problem && !accepted.contains(&self.topic)
     }
 
     /// A field that a dialect cannot say.
     pub(crate) fn unsaid(field: impl Into<String>, dialect: crate::Dialect, why: &str, hint: &str) -> Self {
         let field = field.into();
         let message = format!("{} cannot say this: {why}", dialect.name());
-        Self::problem(field, message, hint)
+        Self::new(Topic::Unsaid, field, message, hint)
+    }
+
+    /// A field that a dialect's systems have nothing for, so that nothing is lost.
+    pub(crate) fn needless(field: impl Into<String>, dialect: crate::Dialect, why: &str) -> Self {
+        Self::told(Topic::Needless, field, format!("{} leaves this out: {why}", dialect.name()))
     }
 
     /// The same, at a line.

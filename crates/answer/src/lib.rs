@@ -47,6 +47,7 @@ mod shell;
 mod sites;
 mod starter;
 mod tables;
+mod topic;
 mod unattend;
 mod write;
 mod xml;
@@ -65,6 +66,7 @@ pub use registry::{answer_files, text_of};
 pub use report::{Report, check_file, check_model, read_file};
 pub use sites::{Site, SiteList, is_no_serial, serial_name};
 pub use starter::{Known, starter};
+pub use topic::Topic;
 pub use unattend::servicing;
 pub use write::{WrittenFile, fetch, write_model, write_with};
 

@@ -1,7 +1,7 @@
 //! Checks: what is wrong with answers, what they erase, and whether they fit a media.
 
 use crate::{
-    AnswerFile, Dialect, Erasure, Finding, Gravity, MediaFacts, Model, Reading, check::neutral_findings,
+    AnswerFile, Dialect, Erasure, Finding, MediaFacts, Model, Reading, Topic, check::neutral_findings,
     model::Erases,
 };
 use neat_content::Result;
@@ -15,6 +15,8 @@ pub struct Report {
     pub dialect: Option<Dialect>,
     /// What was found, problems first.
     pub findings: Vec<Finding>,
+    /// Topics that may be found and stop nothing.
+    pub accepted: Vec<Topic>,
     /// What it erases.
     pub erasure: Erasure,
     /// Whether erasing is said to be meant.
@@ -24,9 +26,16 @@ pub struct Report {
 }
 
 impl Report {
-    /// Whether something will go wrong.
+    /// Whether something will go wrong that nobody accepted.
     pub fn has_problems(&self) -> bool {
-        self.findings.iter().any(|finding| finding.gravity == Gravity::Problem)
+        self.findings.iter().any(|finding| finding.stops(&self.accepted))
+    }
+
+    /// The same report, where findings of these topics stop nothing.
+    #[must_use]
+    pub fn accepting(mut self, topics: &[Topic]) -> Self {
+        self.accepted.extend(topics);
+        self
     }
 
     /// Whether it erases, and nobody said that this is meant.
@@ -45,7 +54,8 @@ pub fn check_file(file: &AnswerFile, media: Option<&MediaFacts>) -> Report {
     if let Some(error) = broken {
         return Report {
             dialect: Some(file.dialect),
-            findings: vec![Finding::problem("file", error.to_string(), error.hint())],
+            findings: vec![Finding::new(Topic::Dialect, "file", error.to_string(), error.hint())],
+            accepted: Vec::new(),
             erasure: Erasure::default(),
             erasing_is_meant: false,
             does: Vec::new(),
@@ -76,9 +86,9 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
             let message = format!("{} is served, and the media is for {}", own.name(), names.join(", "));
             let serves = model.architectures.iter().any(|own| media.architectures.contains(own));
             findings.push(if serves {
-                Finding::note("architectures", message)
+                Finding::told(Topic::Architecture, "architectures", message)
             } else {
-                Finding::problem("architectures", message, "add the media's architecture")
+                Finding::new(Topic::Architecture, "architectures", message, "add the media's architecture")
             });
         }
     }
@@ -100,7 +110,14 @@ fn report(dialect: Option<Dialect>, model: &Model, mut findings: Vec<Finding>, e
     });
     findings.sort_by_key(|finding| (finding.gravity, finding.line));
     let does = crate::describe(model, &erasure);
-    Report { dialect, findings, erasure, erasing_is_meant: model.erases == Erases::Yes, does }
+    Report {
+        dialect,
+        findings,
+        accepted: model.accept.clone(),
+        erasure,
+        erasing_is_meant: model.erases == Erases::Yes,
+        does,
+    }
 }
 
 /// Of several answer files on a media one wins.
@@ -108,7 +125,8 @@ pub(crate) fn several(media: &MediaFacts, dialect: Dialect) -> Option<Finding> {
     let own: Vec<&str> =
         media.answer_files.iter().filter(|(_, own)| *own == dialect).map(|(path, _)| path.as_str()).collect();
     match own.as_slice() {
-        [first, rest @ ..] if !rest.is_empty() => Some(Finding::problem(
+        [first, rest @ ..] if !rest.is_empty() => Some(Finding::new(
+            Topic::Competing,
             "media",
             format!(
                 "the media has {} answer files of this kind: {first} wins, {} is never read",

@@ -1,7 +1,7 @@
 //! What the neutral form asks and installers of Linux do by a line of shell.
 
 use crate::{
-    Finding,
+    Finding, Topic,
     command_line::sh::{self, quoted, unquoted, word},
     model::{Account, Carried, Command, Disk, Model, Script, Secret, SecretValue, Stage, Vault},
 };
@@ -426,6 +426,11 @@ pub(crate) fn side_files(model: &Model) -> Vec<crate::SideFile> {
 pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], findings: &mut Vec<Finding>) {
     let mut add =
         |field: &str, why: &str, hint: &str| findings.push(Finding::unsaid(field, dialect, why, hint));
+    let mut needless = Vec::new();
+    let mut none = |field: &str, what: &str| {
+        let message = format!("{} has no {what}, so there is nothing to say", dialect.name());
+        needless.push(Finding::told(Topic::Needless, field, message));
+    };
     let language = &model.language;
     let first = if language.setup.is_empty() { &language.user } else { &language.setup };
     for (field, value) in [
@@ -449,16 +454,16 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
         );
     }
     if model.machine.owner.len() + model.machine.organisation.len() > 0 {
-        add("machine.owner", "it has no owner and no organisation", "write a file by a command");
+        none("machine.owner", "owner and no organisation");
     }
     if model.system.key.as_ref().is_some_and(|key| !matches!(key, crate::model::KeyChoice::None(_))) {
-        add("system.key", "there are no product keys", "leave it out");
+        none("system.key", "product keys");
     }
     if model.network.place.is_some() {
-        add("network.place", "networks have no place", "leave it out");
+        none("network.place", "places of networks");
     }
     if !model.registry.is_empty() {
-        add("registry", "there is no registry", "leave it out");
+        none("registry", "registry");
     }
     if !model.software.drivers.is_empty() {
         add("software.drivers", "drivers come with the kernel", "add packages with firmware to software.add");
@@ -485,17 +490,13 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
         }
         for partition in &disk.partition {
             if partition.letter.is_some() {
-                add("disk.partition.letter", "there are no drive letters", "say mount instead");
+                none("disk.partition.letter", "drive letters");
             }
             if matches!(
                 partition.kind,
                 crate::model::PartitionKind::Reserved | crate::model::PartitionKind::Recovery
             ) {
-                add(
-                    "disk.partition.kind",
-                    "systems of this kind have no such partition",
-                    "leave it out for this dialect",
-                );
+                none("disk.partition.kind", "partitions of this kind");
             }
         }
     }
@@ -521,17 +522,12 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
         );
     }
     for script in model.script.iter().filter(|own| own.carried == Carried::Media && own.text.is_empty()) {
-        findings.push(Finding::note(
+        findings.push(Finding::told(
+            Topic::ByHand,
             "script",
             format!("{} must be put on the media by another way", script.name),
         ));
     }
-    let mut none = |field: &str, what: &str| {
-        findings.push(Finding::note(
-            field,
-            format!("{} has no {what}, so there is nothing to say", dialect.name()),
-        ));
-    };
     if !model.waive.is_empty() {
         none("waive", "checks of the hardware");
     }
@@ -547,6 +543,7 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
     if model.command.iter().any(|command| command.hidden) {
         none("command.hidden", "windows while it runs commands");
     }
+    findings.append(&mut needless);
 }
 
 #[cfg(test)]

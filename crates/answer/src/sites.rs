@@ -1,6 +1,6 @@
 //! Site lists: a CSV with a line for each machine, whose columns fill a model.
 
-use crate::{Dialect, Finding, Limits, Model, check::machine_name};
+use crate::{Dialect, Finding, Limits, Model, Topic, check::machine_name};
 use neat_content::{Error, Result, nearest};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -108,7 +108,8 @@ impl SiteList {
                 || format!("the columns are {}", self.columns.join(", ")),
                 |near| format!("did you mean {{{near}}}?"),
             );
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Unfilled,
                 "sites",
                 format!("the answers need a column {{{name}}}, and the site list has none"),
                 hint,
@@ -119,7 +120,8 @@ impl SiteList {
         for site in &self.sites {
             let row = site.row;
             let mut add = |message: String, hint: &str| {
-                findings.push(Finding::problem("sites", format!("row {row}: {message}"), hint).at(row));
+                findings
+                    .push(Finding::new(Topic::Sites, "sites", format!("row {row}: {message}"), hint).at(row));
             };
             if site.name.is_empty() {
                 add("the machine has no name".into(), "fill the column `name`");

@@ -67,7 +67,7 @@ name = @machine@
 name = @account@
 groups = ["administrators"]
 # Passwords come from a file, the environment or a prompt: { file = "…" }, { environment = "…" }, { prompt = true }.
-# password = { environment = "SETUP_PASSWORD" }
+password = { environment = "SETUP_PASSWORD" }
 # password_never_expires = true
 # automatic_sign_ins = 1
 

@@ -1,7 +1,7 @@
 //! A model into a file of some dialect.
 
 use crate::{
-    AnswerFile, Dialect, Finding, Model, Reading, Secrets, SideFile, Vault,
+    AnswerFile, Dialect, Finding, Model, Reading, Secrets, SideFile, Topic, Vault,
     face::{Original, Saying},
     model::{ADMINISTRATOR_PASSWORD, Origin},
 };
@@ -143,7 +143,7 @@ pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<
             );
             written.findings.push(Finding {
                 line: finding.line,
-                ..Finding::problem(&finding.field, message, "say it with [[own]] if it is needed")
+                ..Finding::new(Topic::Unsaid, &finding.field, message, "say it with [[own]] if it is needed")
             });
         }
     }

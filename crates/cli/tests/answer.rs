@@ -13,7 +13,7 @@ mod support;
 
 use serde_json::Value;
 use std::{fs, path::Path};
-use support::{demo, fails, json, neatstack, ok};
+use support::{demo, fails, json, names, neatstack, ok, refused};
 
 /// Exit code and standard output of a check.
 fn check(dir: &Path, args: &[&str]) -> (i32, String) {
@@ -197,7 +197,14 @@ fn check_says_what_a_technician_wants_to_know() {
     ok(&dir, &["answer", "write", "bridge.answer.toml", "--dialect", "unattend", "-o", "auto.xml"]);
     assert_eq!(check(&dir, &["auto.xml", "--media", "quay-os-7.iso"]).0, 0);
     let (code, text) = check(&dir, &["bridge.answer.toml", "--dialect", "preseed"]);
-    assert!(code == 1 && text.contains("registry: preseed cannot say this"), "{text}");
+    assert!(code == 1 && text.contains("language.interface: preseed cannot say this"), "{text}");
+    assert!(text.contains("registry: preseed has no registry"), "{text}");
+    // What is accepted is shown, and stops nothing.
+    let (code, text) = check(&dir, &["bridge.answer.toml", "--dialect", "preseed", "--accept", "unsaid"]);
+    assert!(code == 0 && text.contains("accepted  what is wrong with it is meant"), "{text}");
+    assert!(text.contains("language.interface: preseed cannot say this"), "{text}");
+    let (code, text) = check(&dir, &["bridge.answer.toml", "--accept", "unsayed"]);
+    assert!(code == 2 && text.is_empty());
 }
 
 #[test]
@@ -302,9 +309,11 @@ fn plan_and_build_use_the_same_checks_and_the_media_says_what_it_does() {
         fs::write(dir.join("t.stack.toml"), text).unwrap();
     };
     stack("[answer]\nfile = \"bridge-answers.xml\"");
-    let plan = ok(&dir, &["plan", "t.stack.toml"]);
+    let plan = refused(&dir, &["plan", "t.stack.toml"]);
     assert!(plan.contains("line 17: system.edition") && plan.contains("danger"), "{plan}");
-    stack("[answer]\nfile = \"bridge.answer.toml\"\ndialects = [\"unattend\", \"kickstart\"]");
+    stack(
+        "[answer]\nfile = \"bridge.answer.toml\"\ndialects = [\"unattend\", \"kickstart\"]\naccept = [\"unsaid\"]",
+    );
     ok(&dir, &["build", "t.stack.toml"]);
     ok(&dir, &["take", "t.iso", "autounattend.xml", "ks.cfg", "neatstack", "--to", "taken"]);
     let notice = fs::read_to_string(dir.join("taken/neatstack/what-this-does.txt")).unwrap();
@@ -365,7 +374,9 @@ fn each_machine_of_a_list_gets_its_media() {
         .replace("label = \"{name}\"", "label = \"FLEET\"")
         .replace("out/{name}.iso", "out/fleet.iso");
     for dialect in ["unattend", "preseed", "kickstart", "autoinstall"] {
+        // The keyboards, owners and editions of the model are for one dialect alone.
         let model = one
+            .replace("[answer]\n", "[answer]\naccept = [\"unsaid\"]\n")
             .replace("\"unattend\"", &format!("\"{dialect}\""))
             .replace("number = 0", "number = 0\ndevice = \"sda\"");
         fs::write(dir.join("one.stack.toml"), model).unwrap();
@@ -398,7 +409,7 @@ fn faults_of_a_list_name_their_row() {
         let (code, error) = fails(&dir, &["build", "fleet.stack.toml"]);
         assert!(code == 4 && error.contains(wanted), "{wanted}: {error}");
         assert!(!dir.join("out").exists());
-        let plan = ok(&dir, &["plan", "fleet.stack.toml"]);
+        let plan = refused(&dir, &["plan", "fleet.stack.toml"]);
         assert!(plan.contains(wanted), "{plan}");
     }
     fs::write(dir.join("machines.csv"), "name,serial,quay\nA-1,1\n").unwrap();
@@ -443,6 +454,10 @@ fn new_starts_a_model_and_schema_describes_it() {
     );
     fs::write(dir.join("a.answer.toml"), &text).unwrap();
     assert!(text.contains("# [[disk]]") && text.contains("\"da-DK\""), "{text}");
+    assert_eq!(check(dir, &["a.answer.toml"]).0, 0);
+    let keyed = text.replace("environment = \"SETUP_PASSWORD\"", "file = \"password.txt\"");
+    fs::write(dir.join("a.answer.toml"), keyed).unwrap();
+    fs::write(dir.join("password.txt"), "Harbour-7\n").unwrap();
     assert_eq!(check(dir, &["a.answer.toml", "--dialect", "unattend"]).0, 0);
     let (code, error) = fails(dir, &["answer", "new", "--time-zone", "Europe/Kopenhagen"]);
     assert!(code == 2 && error.contains("Europe/Copenhagen"), "{error}");
@@ -451,4 +466,121 @@ fn new_starts_a_model_and_schema_describes_it() {
     let validator = jsonschema::validator_for(&schema).unwrap();
     let model = json(dir, &["answer", "new", "--json"]);
     assert!(validator.is_valid(&model), "{model}");
+}
+
+/// A model of one account, and what else it says.
+fn one_account(dir: &Path, head: &str, account: &str) {
+    let text = format!(
+        "format = 1\n{head}\n[machine]\nname = \"KIOSK-1\"\n[[account]]\nname = \"harbour\"\n{account}\n"
+    );
+    fs::write(dir.join("one.answer.toml"), text).unwrap();
+}
+
+#[test]
+fn what_would_go_wrong_is_not_written_until_it_is_accepted() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    let write = ["answer", "write", "one.answer.toml", "--dialect", "unattend", "-o", "a.xml"];
+    one_account(dir, "", "groups = [\"administrators\"]");
+    let (code, error) = fails(dir, &write);
+    assert!(code == 4 && error.contains("harbour administers the machine and has no password"), "{error}");
+    assert!(error.contains("--accept no-password") && !dir.join("a.xml").exists(), "{error}");
+    // Another topic is no help; the right one is, in the model or beside the command.
+    assert_eq!(fails(dir, &[write.as_slice(), &["--accept", "unsaid"]].concat()).0, 4);
+    ok(dir, &[write.as_slice(), &["--accept", "no-password"]].concat());
+    one_account(dir, "accept = [\"no-password\"]", "groups = [\"administrators\"]");
+    ok(dir, &[write.as_slice(), &["--replace"]].concat());
+    assert_eq!(check(dir, &["one.answer.toml", "--dialect", "unattend"]).0, 0);
+    // Without a right to do harm, no password is no problem.
+    one_account(dir, "", "groups = [\"users\"]");
+    ok(dir, &[write.as_slice(), &["--replace"]].concat());
+
+    for (word, wanted) in
+        [("erases", "erases = \"yes\""), ("kept", "stops nothing"), ("nonsense", "unknown value")]
+    {
+        one_account(dir, &format!("accept = [\"{word}\"]"), "");
+        let (code, error) = fails(dir, &write);
+        assert!(code == 2 && error.contains(wanted), "{word}: {error}");
+    }
+}
+
+#[test]
+fn a_list_of_machines_is_refused_by_the_row_that_cannot_be() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    let model = "format = 1\n[machine]\nname = \"{name}\"\n[language]\nuser = \"{tongue}\"\n";
+    fs::write(dir.join("m.answer.toml"), model).unwrap();
+    let write = |rows: &str| {
+        fs::write(dir.join("m.csv"), format!("name,tongue\n{rows}")).unwrap();
+        let args = [
+            "answer",
+            "write",
+            "m.answer.toml",
+            "--dialect",
+            "unattend",
+            "--sites",
+            "m.csv",
+            "-o",
+            "out",
+            "--replace",
+        ];
+        let output = neatstack(dir, &args);
+        (output.status.code(), String::from_utf8(output.stderr).unwrap())
+    };
+    assert_eq!(write("A-1,da-DK\nA-2,de-DE\n").0, Some(0));
+    assert_eq!(names(&dir.join("out")), ["A-1.xml", "A-2.xml"]);
+    let (code, error) = write("A-1,da-DK\nA-2,Danish!\n");
+    assert!(code == Some(4) && error.contains("row 3, A-2: language.user: \"Danish!\""), "{error}");
+    // `{name}` passes where a list fills it, and only there.
+    fs::write(dir.join("m.csv"), "name,tongue\nA-1,da-DK\n").unwrap();
+    let (code, text) = check(dir, &["m.answer.toml"]);
+    assert!(code == 1 && text.contains("there is no {name}"), "{text}");
+    assert_eq!(check(dir, &["m.answer.toml", "--sites", "m.csv"]).0, 0);
+    fs::write(dir.join("m.csv"), "name,tong\nA-1,da-DK\n").unwrap();
+    let (code, text) = check(dir, &["m.answer.toml", "--sites", "m.csv"]);
+    assert!(code == 1 && text.contains("did you mean {tong}?"), "{text}");
+
+    let new = ["answer", "new", "--machine", "{room}-PC", "-o", "n.answer.toml"];
+    let (code, error) = fails(dir, &new);
+    assert!(code == 2 && error.contains("there is no {room}"), "{error}");
+    fs::write(dir.join("m.csv"), "name,room\nA-1,R1\n").unwrap();
+    ok(dir, &[new.as_slice(), &["--sites", "m.csv"]].concat());
+    assert!(fs::read_to_string(dir.join("n.answer.toml")).unwrap().contains("{room}-PC"));
+}
+
+#[test]
+fn answers_of_a_menu_and_of_the_media_stop_a_plan_alike() {
+    let (_keep, dir) = demo();
+    one_account(&dir, "", "groups = [\"administrators\"]");
+    let stack = |answer: &str| {
+        let text = format!("[source]\nmedia = \"quay-os-7.iso\"\n{answer}\n[media]\niso = \"t.iso\"\n");
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+    };
+    let entry = |accept: &str| {
+        fs::write(dir.join("vmlinuz"), "kernel").unwrap();
+        fs::write(dir.join("grub.efi"), "loader").unwrap();
+        fs::create_dir_all(dir.join("loader")).unwrap();
+        for name in ["isolinux.bin", "ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"] {
+            fs::write(dir.join("loader").join(name), vec![b'x'; 3000]).unwrap();
+        }
+        let text = format!(
+            "[menu]\nbios_loader = \"loader\"\nuefi_loader = \"grub.efi\"\n[[menu.entry]]\nid = \"a\"\ntitle = \"A\"\n\
+             kernel = \"vmlinuz\"\nanswer = {{ file = \"one.answer.toml\", at = \"media\"{accept} }}\n\
+             [media]\nlabel = \"A\"\niso = \"t.iso\"\n"
+        );
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+    };
+    let plan = ["plan", "t.stack.toml"];
+    stack("[answer]\nfile = \"one.answer.toml\"");
+    assert!(
+        refused(&dir, &plan).contains("accept it where the answers are named: accept = [\"no-password\"]")
+    );
+    assert_eq!(fails(&dir, &["build", "t.stack.toml"]).0, 4);
+    stack("[answer]\nfile = \"one.answer.toml\"\naccept = [\"no-password\"]");
+    let text = ok(&dir, &plan);
+    assert!(text.contains("problem") && text.contains("has no password"), "{text}");
+    entry("");
+    assert!(refused(&dir, &plan).contains("has no password"));
+    entry(", accept = [\"no-password\"]");
+    ok(&dir, &plan);
 }

@@ -19,7 +19,7 @@ use std::{
     process::{Command, Stdio},
     time::Duration,
 };
-use support::{demo, fails, json, names, neatstack, ok};
+use support::{demo, fails, json, names, neatstack, ok, refused};
 
 #[test]
 fn look_says_what_a_technician_wants_to_know() {
@@ -195,7 +195,7 @@ fn what_would_be_overwritten_is_shown_and_refused_until_it_is_meant() {
     let (_keep, dir) = demo();
     fs::write(dir.join("other.txt"), "other").unwrap();
     let name = stack(&dir, "[[place]]\nfrom = \"other.txt\"\nto = \"media:/README.TXT\"");
-    let plan = ok(&dir, &["plan", name]);
+    let plan = refused(&dir, &["plan", name]);
     assert!(plan.contains("refused  media:/README.TXT is there already"), "{plan}");
     let (code, error) = fails(&dir, &["build", name]);
     assert!(code == 4 && error.contains("replace = true"), "{error}");
@@ -210,17 +210,22 @@ fn what_would_be_overwritten_is_shown_and_refused_until_it_is_meant() {
 #[test]
 fn a_second_answer_file_is_refused_until_it_is_meant() {
     let (_keep, dir) = demo();
+    // What else is wrong with that file is not the matter here.
+    let stack = |body: &str| {
+        let accepted = "accept = [\"machine-name\", \"edition\", \"architecture\", \"language\", \"plain-password\", \"command\", \
+             \"not-on-media\"]\n";
+        stack(&dir, &body.replace("[answer]\n", &format!("[answer]\n{accepted}")));
+    };
     stack(
-        &dir,
         "[[place]]\nfrom = \"bridge-answers.xml\"\nto = \"media:/Unattend.xml\"\n[answer]\nfile = \"bridge-answers.xml\"",
     );
-    let plan = json(&dir, &["plan", "t.stack.toml", "--json"]);
+    let plan = serde_json::from_str::<serde_json::Value>(&refused(&dir, &["plan", "t.stack.toml", "--json"]))
+        .unwrap();
     let finding =
         plan["findings"].as_array().unwrap().iter().find(|finding| finding["weight"] == "refused").unwrap();
     assert!(finding["message"].as_str().unwrap().contains("another answer file, Unattend.xml"), "{finding}");
     assert_eq!(fails(&dir, &["build", "t.stack.toml"]).0, 4);
     stack(
-        &dir,
         "[[place]]\nfrom = \"bridge-answers.xml\"\nto = \"media:/Unattend.xml\"\n[answer]\nfile = \"bridge-answers.xml\"\nreplace = true",
     );
     ok(&dir, &["build", "t.stack.toml"]);
@@ -237,7 +242,12 @@ fn an_answer_file_that_needs_a_kernel_option_says_which() {
     for (name, text, place, option) in [
         ("a.cfg", "d-i debian-installer/locale string en_GB\n", "preseed.cfg", "file=/cdrom/preseed.cfg"),
         ("b.ks", "lang en_GB\ntimezone UTC\n", "ks.cfg", "inst.ks=cdrom:/ks.cfg"),
-        ("c.yaml", "#cloud-config\nautoinstall:\n  version: 1\n", "user-data", "ds=nocloud;s=/cdrom/"),
+        (
+            "c.yaml",
+            "#cloud-config\nautoinstall:\n  version: 1\n  user-data: {}\n",
+            "user-data",
+            "ds=nocloud;s=/cdrom/",
+        ),
     ] {
         fs::write(dir.join(name), text).unwrap();
         let plan = json(&dir, &["plan", stack(&dir, &format!("[answer]\nfile = \"{name}\"")), "--json"]);
@@ -341,7 +351,8 @@ fn outputs_that_cannot_be_are_explained_before_any_work() {
     for output in ["iso = \"link.iso\"", "stick = { image = \"quay-os-7.iso\" }"] {
         let text = format!("[source]\nmedia = \"quay-os-7.iso\"\n[media]\n{output}\n");
         fs::write(dir.join("t.stack.toml"), text).unwrap();
-        let plan = json(&dir, &["plan", "t.stack.toml", "--json"]);
+        let plan: serde_json::Value =
+            serde_json::from_str(&refused(&dir, &["plan", "t.stack.toml", "--json"])).unwrap();
         let findings = plan["findings"].to_string();
         assert!(findings.contains("the source itself") && findings.contains("refused"), "{findings}");
         assert_eq!(fails(&dir, &["build", "t.stack.toml", "--replace"]).0, 4);
@@ -417,7 +428,7 @@ fn a_menu_puts_systems_loaders_and_answers_on_the_media() {
         ("grub.efi", "loader"),
         ("a.preseed", "d-i debian-installer/locale string en_GB\n"),
         ("b.ks", "lang en_GB\ntimezone UTC\n"),
-        ("c.yaml", "#cloud-config\nautoinstall:\n  version: 1\n"),
+        ("c.yaml", "#cloud-config\nautoinstall:\n  version: 1\n  user-data: {}\n"),
     ] {
         fs::write(dir.join(name), text).unwrap();
     }

@@ -24,7 +24,7 @@ use std::{
     },
     time::Duration,
 };
-use support::{demo, fails, json, names, neatstack, ok};
+use support::{demo, fails, json, names, neatstack, ok, refused};
 
 const ID: &str = "quay-os-7/x64/en-GB";
 
@@ -446,7 +446,8 @@ fn a_stack_file_that_names_a_key_takes_nothing_else() {
     let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
     assert!(code == 3 && error.contains("update.tar.zst.minisig is not there"), "{error}");
     ok(&dir, &["depot", "sign", local, "--key", "brackwater.key"]);
-    ok(&dir, &["plan", "t.stack.toml"]);
+    // Signed, and of use only after another.
+    assert!(refused(&dir, &["plan", "t.stack.toml"]).contains("it needs quay-7-servicing"));
     // What the signed index describes needs no signature of its own.
     let update = json(&dir, &["depot", "search", "--depot", "store", "--json"])["items"]
         .as_array()
@@ -458,7 +459,7 @@ fn a_stack_file_that_names_a_key_takes_nothing_else() {
         .unwrap()
         .to_owned();
     stack(&key, &format!("depot:{update}"));
-    ok(&dir, &["plan", "t.stack.toml"]);
+    refused(&dir, &["plan", "t.stack.toml"]);
     stack(&other, local);
     let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
     assert!(code == 3 && error.contains("another key"), "{error}");

@@ -89,7 +89,20 @@ fn a_depot_listens_where_it_is_told() {
 #[test]
 fn commands_are_run_outside_the_new_system_or_not_waited_for() {
     let (_keep, dir) = demo();
-    ok(&dir, &["answer", "write", "bridge.answer.toml", "--dialect", "preseed", "-o", "p.cfg"]);
+    ok(
+        &dir,
+        &[
+            "answer",
+            "write",
+            "bridge.answer.toml",
+            "--dialect",
+            "preseed",
+            "--accept",
+            "unsaid",
+            "-o",
+            "p.cfg",
+        ],
+    );
     let late = |rest: &[&str]| {
         let args = ["answer", "insert", "p.cfg", "--stage", "system-installed", "--command", "echo hi"];
         ok(&dir, &[&args, ["-o", "new.cfg"].as_slice(), rest].concat());

@@ -1,7 +1,7 @@
 //! What is wrong with an autoinstall file, by its published reference.
 
 use super::{inside, yaml};
-use crate::{Finding, check::MediaFacts};
+use crate::{Finding, Topic, check::MediaFacts};
 use neat_content::nearest;
 use serde_json::Value;
 
@@ -60,7 +60,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     let own = inside(root);
     let mut add = |key: &str, message: String, hint: String| {
         let line = yaml::line_of_key(text, key.split('.').next().unwrap_or_default());
-        findings.push(Finding { line, ..Finding::problem(key, message, hint) });
+        findings.push(Finding { line, ..Finding::new(Topic::Dialect, key, message, hint) });
     };
     let first = text.lines().next().unwrap_or_default();
     if root.get("autoinstall").is_some() && first.trim_end() != "#cloud-config" {

@@ -6,7 +6,7 @@ mod storage;
 mod yaml;
 
 use crate::{
-    Dialect, Erasure, Finding,
+    Dialect, Erasure, Finding, Topic,
     check::MediaFacts,
     command_line::sh,
     face::{About, Face, Reading, Saying, Written},
@@ -72,7 +72,7 @@ impl Face for Autoinstall {
     fn check(&self, text: &str, _reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
         match yaml::parse(text) {
             Ok(root) => check::check(text, &root, media),
-            Err(error) => vec![Finding::problem("file", error.to_string(), error.hint())],
+            Err(error) => vec![Finding::new(Topic::Dialect, "file", error.to_string(), error.hint())],
         }
     }
 }
@@ -318,7 +318,7 @@ fn read(text: &str, own: &Value) -> Reading {
     }
     let string = |pointer: &str| own.pointer(pointer).and_then(Value::as_str).unwrap_or_default();
     let mut kept = |key: &str| {
-        let note = Finding::note(key, "is not in the neutral form, and is kept as it is");
+        let note = Finding::told(Topic::Kept, key, "is not in the neutral form, and is kept as it is");
         let line = yaml::line_of_key(text, key.split('.').next().unwrap_or_default());
         findings.push(Finding { line, ..note });
     };
@@ -514,17 +514,22 @@ fn unsaid(model: &Model) -> Vec<Finding> {
         add("machine.domain", "the domain is a part of the name", "give the machine a name");
     }
     if model.account.len() == 1 && model.account.iter().any(|account| account.password.is_none()) {
-        findings
-            .push(Finding::note("account.password", "without a password nobody can sign in at the machine"));
+        findings.push(Finding::told(
+            Topic::Unusual,
+            "account.password",
+            "without a password nobody can sign in at the machine",
+        ));
     }
     if model.command.iter().any(|command| !command.description.is_empty()) {
-        findings.push(Finding::note(
+        findings.push(Finding::told(
+            Topic::Needless,
             "command.description",
             "autoinstall has no room for descriptions of commands",
         ));
     }
     if model.first_start.privacy.is_some() {
-        findings.push(Finding::note(
+        findings.push(Finding::told(
+            Topic::Needless,
             "first_start.privacy",
             "autoinstall has no such questions, so there is nothing to say",
         ));

@@ -1,7 +1,7 @@
 //! What a check wants to know of a media.
 
 use crate::{
-    Dialect, Finding,
+    Dialect, Finding, Topic,
     model::{Architecture, EditionChoice},
 };
 use neat_content::nearest;
@@ -78,7 +78,8 @@ impl MediaFacts {
                 }
                 let names = self.editions.iter().map(|own| own.name.as_str());
                 let hint = nearest(name, names).map_or_else(list, |near| format!("did you mean {near:?}?"));
-                Some(Finding::problem(
+                Some(Finding::new(
+                    Topic::Edition,
                     "system.edition",
                     format!("there is no edition {name:?} on the media: setup stops or asks"),
                     hint,
@@ -87,7 +88,8 @@ impl MediaFacts {
             EditionChoice::Number(number) => {
                 let is_there = self.editions.iter().any(|own| own.number == *number);
                 (!is_there).then(|| {
-                    Finding::problem(
+                    Finding::new(
+                        Topic::Edition,
                         "system.edition",
                         format!("there is no edition {number} on the media: setup stops or asks"),
                         list(),

@@ -1,7 +1,7 @@
 //! Checks of what is said, whatever the dialect.
 
 use crate::{
-    Finding,
+    Finding, Topic,
     face::Rules,
     model::{Account, Disk, KeyChoice, Model, PartitionKind, Scheme, Size},
     tables,
@@ -20,13 +20,15 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
     let mut findings = Vec::new();
     machine_name(&model.machine.name, rules, &mut findings);
     accounts(model, rules, &mut findings);
+    administrator(model, &mut findings);
     for disk in &model.disk {
         disk_layout(disk, rules, &mut findings);
     }
     let mut names: Vec<String> = Vec::new();
     for disk in &model.disk {
         if names.contains(&disk.name()) {
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Disk,
                 "disk",
                 format!("{} is laid out twice", disk.name()),
                 "put both into one [[disk]]",
@@ -38,7 +40,8 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
     if let Some(KeyChoice::Generic(key)) = &model.system.key
         && !crate::unattend::is_key(key)
     {
-        findings.push(Finding::problem(
+        findings.push(Finding::new(
+            Topic::ProductKey,
             "system.key",
             "the key is not five groups of five letters and digits",
             "correct it",
@@ -49,7 +52,8 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
             && script.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'))
             && !script.name.starts_with('.');
         if !is_name {
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Script,
                 "script",
                 format!("{:?} is no file name for a script", script.name),
                 "use letters, digits, '-', '_' and '.'",
@@ -61,7 +65,8 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
         let is_address =
             address.parse::<std::net::IpAddr>().is_ok() && prefix.parse::<u8>().is_ok_and(|own| own <= 128);
         if !is_address {
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Network,
                 "network.static.address",
                 format!("{:?} is no address with the length of its prefix", fixed.address),
                 "write it such as 192.0.2.5/24",
@@ -69,7 +74,8 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
         }
         let others = std::iter::once(&fixed.gateway).filter(|own| !own.is_empty()).chain(&fixed.name_servers);
         for own in others.filter(|own| own.parse::<std::net::IpAddr>().is_err()) {
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Network,
                 "network.static",
                 format!("{own:?} is no address"),
                 "write it such as 192.0.2.1",
@@ -102,7 +108,8 @@ pub(crate) fn machine_name(name: &str, rules: Option<&Rules>, findings: &mut Vec
     while let Some((before, after)) = rest.split_once('{') {
         fixed.push_str(before);
         let Some((inside, after)) = after.split_once('}') else {
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::MachineName,
                 "machine.name",
                 format!("{name:?} has a {{ without its }}"),
                 "close it",
@@ -115,7 +122,8 @@ pub(crate) fn machine_name(name: &str, rules: Option<&Rules>, findings: &mut Vec
             (_, Some(count)) if (1..=16).contains(&count) => fixed.push_str(&"x".repeat(count)),
             _ => {
                 let message = format!("{name:?}: there is no {{{inside}}}");
-                findings.push(Finding::problem(
+                findings.push(Finding::new(
+                    Topic::MachineName,
                     "machine.name",
                     message,
                     "use {serial}, {random:4}, or a column of the site list in a stack file",
@@ -128,8 +136,9 @@ pub(crate) fn machine_name(name: &str, rules: Option<&Rules>, findings: &mut Vec
     fixed.push_str(rest);
     let limit = if has_long_names(rules) { MAX_LINUX_MACHINE } else { MAX_MACHINE };
     let len = fixed.chars().count();
-    let mut add =
-        |message: String, hint: &str| findings.push(Finding::problem("machine.name", message, hint));
+    let mut add = |message: String, hint: &str| {
+        findings.push(Finding::new(Topic::MachineName, "machine.name", message, hint));
+    };
     if len > limit {
         add(format!("{name:?} has {len} characters, and {limit} is the most"), "shorten it");
     }
@@ -148,21 +157,42 @@ fn accounts(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
         let folded = account.name.to_lowercase();
         if seen.contains(&folded) {
             let message = format!("two accounts have the name {:?}", account.name);
-            findings.push(Finding::problem("account", message, "give each its own"));
+            findings.push(Finding::new(Topic::Account, "account", message, "give each its own"));
         }
         seen.push(folded);
         account_name(account, model, rules, findings);
+        if account.password.is_none() && account.groups.iter().any(|own| own == "administrators") {
+            let message = format!("{} administers the machine and has no password", account.name);
+            findings.push(Finding::new(
+                Topic::NoPassword,
+                account.password_field(),
+                message,
+                "give it one: password = { file = \"…\" }",
+            ));
+        }
         if account.automatic_sign_ins > 0 && account.groups.iter().any(|own| own == "administrators") {
             let message =
                 format!("{} is signed in without being asked and administers the machine", account.name);
-            findings.push(Finding::note("account", message));
+            findings.push(Finding::told(Topic::AutomaticSignIn, "account", message));
         }
+    }
+}
+
+fn administrator(model: &Model, findings: &mut Vec<Finding>) {
+    if model.administrator.enabled == Some(true) && model.administrator.password.is_none() {
+        findings.push(Finding::new(
+            Topic::NoPassword,
+            "administrator.password",
+            "the administrator can sign in and has no password",
+            "give it one: password = { file = \"…\" }",
+        ));
     }
 }
 
 fn account_name(account: &Account, model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let name = &account.name;
-    let mut add = |message: String, hint: &str| findings.push(Finding::problem("account", message, hint));
+    let mut add =
+        |message: String, hint: &str| findings.push(Finding::new(Topic::Account, "account", message, hint));
     let limit = if has_long_names(rules) { MAX_LINUX_ACCOUNT } else { MAX_ACCOUNT };
     let len = name.chars().count();
     if len == 0 {
@@ -209,7 +239,8 @@ fn account_name(account: &Account, model: &Model, rules: Option<&Rules>, finding
 
 fn disk_layout(disk: &Disk, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let name = disk.name();
-    let mut add = |message: String, hint: &str| findings.push(Finding::problem("disk", message, hint));
+    let mut add =
+        |message: String, hint: &str| findings.push(Finding::new(Topic::Disk, "disk", message, hint));
     let count = disk.partition.len();
     let is_rest = |partition: &&crate::model::Partition| partition.size == Size::Rest;
     if let Some(at) = disk.partition.iter().position(|own| is_rest(&own))
@@ -267,15 +298,19 @@ fn disk_layout(disk: &Disk, rules: Option<&Rules>, findings: &mut Vec<Finding>) 
     }
     let has = |kind| disk.partition.iter().any(|own| own.kind == kind);
     if count > 0 && !has(PartitionKind::System) && disk.wipe && rules.is_none() {
-        findings.push(Finding::note("disk", format!("{name}: no partition is for the system")));
+        findings.push(Finding::told(
+            Topic::Unusual,
+            "disk",
+            format!("{name}: no partition is for the system"),
+        ));
     }
     if disk.scheme == Some(Scheme::Mbr) && count > 4 && rules.is_none_or(|own| own.four_on_mbr) {
         let message = format!("{name}: an MBR has room for 4 partitions, and there are {count}");
-        findings.push(Finding::problem("disk", message, "use GPT, or fewer"));
+        findings.push(Finding::new(Topic::Disk, "disk", message, "use GPT, or fewer"));
     }
     if disk.scheme == Some(Scheme::Mbr) && has(PartitionKind::Efi) {
         let message = format!("{name}: UEFI does not start from this MBR layout everywhere");
-        findings.push(Finding::note("disk", message));
+        findings.push(Finding::told(Topic::Unusual, "disk", message));
     }
 }
 
@@ -288,7 +323,8 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
             || "give its IANA name, such as Europe/Copenhagen".to_owned(),
             |near| format!("did you mean {near}?"),
         );
-        findings.push(Finding::problem(
+        findings.push(Finding::new(
+            Topic::Language,
             "language.time_zone",
             format!("there is no time zone {zone:?}"),
             hint,
@@ -311,7 +347,7 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
             let near = neat_content::nearest(&tag.replace('_', "-"), tables::language_tags());
             let hint = near
                 .map_or_else(|| "write it such as da-DK".to_owned(), |near| format!("did you mean {near}?"));
-            findings.push(Finding::problem(field, format!("{tag:?} is no language tag"), hint));
+            findings.push(Finding::new(Topic::Language, field, format!("{tag:?} is no language tag"), hint));
         }
     }
     for keyboard in &language.keyboards {
@@ -322,7 +358,8 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
                 || "write it such as da-DK, 0406:00000406 or xkb:dk".to_owned(),
                 |near| format!("did you mean {near}?"),
             );
-            findings.push(Finding::problem(
+            findings.push(Finding::new(
+                Topic::Language,
                 "language.keyboards",
                 format!("there is no keyboard {keyboard:?}"),
                 hint,

@@ -1,7 +1,7 @@
 //! What is wrong with a kickstart file.
 
 use super::document::Block;
-use crate::{Finding, check::MediaFacts};
+use crate::{Finding, Topic, check::MediaFacts};
 use neat_content::nearest;
 
 static COMMANDS: &str = include_str!("../../data/kickstart-commands.txt");
@@ -26,7 +26,7 @@ fn commands() -> impl Iterator<Item = &'static str> {
 pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut add = |block: &Block, field: &str, message: String, hint: String| {
-        findings.push(Finding::problem(field, message, hint).at(block.line));
+        findings.push(Finding::new(Topic::Dialect, field, message, hint).at(block.line));
     };
     let mut seen_section = false;
     for block in blocks {
@@ -102,7 +102,8 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         );
         let is_single = is_single || block.name == "user" || block.name.starts_with("part");
         if is_single && keys.iter().take(index).any(|own| *own == keys[index]) {
-            let finding = Finding::problem(
+            let finding = Finding::new(
+                Topic::Dialect,
                 &block.name,
                 format!("{} is said twice", keys[index].replace(':', " ")),
                 "take one out",
@@ -112,7 +113,8 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
     }
     let has = |name: &str| blocks.iter().find(|block| block.name == name);
     if let (Some(auto), true) = (has("autopart"), blocks.iter().any(|block| block.name.starts_with("part"))) {
-        let finding = Finding::problem(
+        let finding = Finding::new(
+            Topic::Disk,
             "autopart",
             "autopart and part exclude each other: the installer stops",
             "keep one of them",
@@ -122,14 +124,18 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
     let growing: Vec<&Block> =
         blocks.iter().filter(|block| block.name.starts_with("part") && block.has("--grow")).collect();
     if let [_, second, ..] = growing.as_slice() {
-        findings.push(Finding::note("part", "two partitions take the rest; they share it").at(second.line));
+        findings.push(
+            Finding::told(Topic::Unusual, "part", "two partitions take the rest; they share it")
+                .at(second.line),
+        );
     }
     if let Some(media) = media {
         for block in blocks.iter().filter(|block| block.is_section()) {
             for path in block.body.iter().flat_map(|line| media.missing_in_command(line)) {
                 let message = format!("a script uses {path}, which is not on the media");
                 findings.push(
-                    Finding::problem(
+                    Finding::new(
+                        Topic::NotOnMedia,
                         &block.name,
                         message,
                         "put it there with [[place]], or correct the path",

@@ -5,7 +5,7 @@ mod check;
 mod document;
 
 use crate::{
-    Dialect, Erasure, Finding,
+    Dialect, Erasure, Finding, Topic,
     check::MediaFacts,
     command_line::sh,
     disks::{kind_of_mount, mount_point, usual},
@@ -91,7 +91,7 @@ impl Face for Kickstart {
     fn check(&self, text: &str, _reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
         match parse(text) {
             Ok(blocks) => check::check(&blocks, media),
-            Err(error) => vec![Finding::problem("file", error.to_string(), error.hint())],
+            Err(error) => vec![Finding::new(Topic::Dialect, "file", error.to_string(), error.hint())],
         }
     }
 }
@@ -338,8 +338,10 @@ fn read(text: &str, blocks: &[Block]) -> Reading {
         };
         if !is_known {
             let what = if block.name == "%include" { block.words.join(" ") } else { block.name.clone() };
-            findings
-                .push(Finding::note(what, "is not in the neutral form, and is kept as it is").at(block.line));
+            findings.push(
+                Finding::told(Topic::Kept, what, "is not in the neutral form, and is kept as it is")
+                    .at(block.line),
+            );
         }
     }
     if let Some(disk) = disk.filter(|disk| *disk != Disk::default()) {
@@ -578,16 +580,13 @@ fn script(name: &str, stage: Stage, text: &str, carried: Carried) -> Script {
 fn unsaid(model: &Model) -> Vec<Finding> {
     let mut findings = Vec::new();
     shell::unsaid(model, Dialect::Kickstart, &STAGES, &mut findings);
+    if model.system.edition.is_some() {
+        let why = "there are no editions; software.add chooses an environment such as @^minimal-environment";
+        findings.push(Finding::needless("system.edition", Dialect::Kickstart, why));
+    }
     let mut add = |field: &str, why: &str, hint: &str| {
         findings.push(Finding::unsaid(field, Dialect::Kickstart, why, hint));
     };
-    if model.system.edition.is_some() {
-        add(
-            "system.edition",
-            "there are no editions",
-            "choose an environment such as @^minimal-environment in software.add",
-        );
-    }
     if model.disk.len() > 1 {
         add("disk", "the neutral form lays out one disk here", "add part lines for others with [[own]]");
     }
@@ -602,11 +601,15 @@ fn unsaid(model: &Model) -> Vec<Finding> {
         add("machine.domain", "the domain is a part of a fixed name", "give the machine a fixed name");
     }
     if model.network.needed == Some(false) {
-        findings
-            .push(Finding::note("network.needed", "kickstart asks for none when everything is on the media"));
+        findings.push(Finding::told(
+            Topic::Needless,
+            "network.needed",
+            "kickstart asks for none when everything is on the media",
+        ));
     }
     if model.first_start.privacy.is_some() {
-        findings.push(Finding::note(
+        findings.push(Finding::told(
+            Topic::Needless,
             "first_start.privacy",
             "kickstart has no such questions, so there is nothing to say",
         ));

@@ -16,7 +16,7 @@ pub use system::{
     Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
 };
 
-use crate::Dialect;
+use crate::{Dialect, Gravity, Topic};
 use neat_content::{Advice, Error, Result};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -39,6 +39,9 @@ pub struct Model {
     /// Whether erasing a disk without asking anybody is meant.
     #[serde(default, skip_serializing_if = "is_default")]
     pub erases: Erases,
+    /// What would stop a build and is meant, by its topic, such as `no-password`.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub accept: Vec<Topic>,
     /// Processors that it serves.
     #[serde(default, skip_serializing_if = "is_default")]
     pub architectures: Vec<Architecture>,
@@ -108,6 +111,7 @@ impl Default for Model {
             format: Self::FORMAT,
             title: String::new(),
             erases: Erases::No,
+            accept: Vec::new(),
             architectures: Vec::new(),
             language: Language::default(),
             system: System::default(),
@@ -198,6 +202,12 @@ impl Model {
             return Err(Error::request(
                 format!("`format` is {}, and this version knows {}", model.format, Self::FORMAT),
                 "use a version of Neat Stack that knows it",
+            ));
+        }
+        if let Some(own) = model.accept.iter().find(|own| own.gravity() != Gravity::Problem) {
+            return Err(Error::request(
+                format!("`accept` names {}, which stops nothing", own.name()),
+                if *own == Topic::Erases { "write erases = \"yes\" if that is meant" } else { "take it out" },
             ));
         }
         Ok(model)

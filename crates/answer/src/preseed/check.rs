@@ -1,7 +1,7 @@
 //! What is wrong with a preseed file.
 
 use super::{document::Document, keymaps};
-use crate::{Finding, check::MediaFacts, command_line::sh, face::Reading};
+use crate::{Finding, Topic, check::MediaFacts, command_line::sh, face::Reading};
 use neat_content::nearest;
 use std::sync::LazyLock;
 
@@ -15,7 +15,8 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
     let mut findings = Vec::new();
     for (line, text) in &document.odd {
         let text: String = text.chars().take(40).collect();
-        let finding = Finding::problem(
+        let finding = Finding::new(
+            Topic::Dialect,
             "file",
             format!("the line {text:?} is no answer"),
             "write: owner question type value",
@@ -31,7 +32,8 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         }
         if seen.contains(&question) {
             findings.push(
-                Finding::problem(
+                Finding::new(
+                    Topic::Dialect,
                     question,
                     "the question is answered twice; the last answer counts",
                     "take one out",
@@ -43,13 +45,19 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         match QUESTIONS.iter().find(|(own, _)| *own == question) {
             Some((_, kind)) if *kind != entry.kind => {
                 let message = format!("its type is {kind}, and the file says {}", entry.kind);
-                findings.push(Finding::problem(question, message, format!("write {kind}")).at(line));
+                findings
+                    .push(Finding::new(Topic::Dialect, question, message, format!("write {kind}")).at(line));
             }
             Some(("passwd/root-password" | "passwd/user-password", _)) if !entry.value.is_empty() => {
                 let message = "a password stands in plain text: whoever has the media can read it";
                 findings.push(
-                    Finding::problem(question, message, format!("use {question}-crypted with a hash"))
-                        .at(line),
+                    Finding::new(
+                        Topic::PlainPassword,
+                        question,
+                        message,
+                        format!("use {question}-crypted with a hash"),
+                    )
+                    .at(line),
                 );
             }
             Some(("keyboard-configuration/xkb-keymap", _)) if !keymaps::is_offered(&entry.value) => {
@@ -59,11 +67,12 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
                     Some(near) => format!("write {near}"),
                     None => "name one that it offers, and set the layout in the installed system".to_owned(),
                 };
-                findings.push(Finding::problem(question, message, hint).at(line));
+                findings.push(Finding::new(Topic::Language, question, message, hint).at(line));
             }
             Some((_, "boolean")) if !matches!(entry.value.as_str(), "true" | "false") => {
                 let message = format!("it is {:?}, and must be true or false", entry.value);
-                findings.push(Finding::problem(question, message, "write true or false").at(line));
+                findings
+                    .push(Finding::new(Topic::Dialect, question, message, "write true or false").at(line));
             }
             // Packages outside of the installer have questions of their own.
             None if entry.owner == "d-i" => {
@@ -71,16 +80,19 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
                 let near =
                     nearest(question, names).filter(|near| strsim::damerau_levenshtein(near, question) <= 3);
                 findings.push(match near {
-                    Some(near) => Finding::problem(
+                    Some(near) => Finding::new(
+                        Topic::Dialect,
                         question,
                         "there is no such question",
                         format!("did you mean {near}?"),
                     )
                     .at(line),
-                    None => {
-                        Finding::note(question, "the question is not in the table here, and is not checked")
-                            .at(line)
-                    }
+                    None => Finding::told(
+                        Topic::Unchecked,
+                        question,
+                        "the question is not in the table here, and is not checked",
+                    )
+                    .at(line),
                 });
             }
             Some(_) | None => {}
@@ -95,7 +107,7 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         {
             let message = format!("{again} is not the same: the installer asks");
             findings.push(
-                Finding::problem(question, message, "give the same twice, or a hash")
+                Finding::new(Topic::Asks, question, message, "give the same twice, or a hash")
                     .at(document.line(entry)),
             );
         }
@@ -107,7 +119,7 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         let Some(entry) = document.get(question) else { continue };
         for fault in sh::faults(&entry.value) {
             let hint = "give each command a shell of its own: sh -c '…', and join them with `&&`";
-            findings.push(Finding::problem(question, fault, hint).at(document.line(entry)));
+            findings.push(Finding::new(Topic::Command, question, fault, hint).at(document.line(entry)));
         }
     }
     if let Some(media) = media {
@@ -116,8 +128,13 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             for path in media.missing_in_command(&entry.value) {
                 let message = format!("a command uses {path}, which is not on the media");
                 findings.push(
-                    Finding::problem(question, message, "put it there with [[place]], or correct the path")
-                        .at(document.line(entry)),
+                    Finding::new(
+                        Topic::NotOnMedia,
+                        question,
+                        message,
+                        "put it there with [[place]], or correct the path",
+                    )
+                    .at(document.line(entry)),
                 );
             }
         }
@@ -132,7 +149,8 @@ fn recipe(text: &str, line: usize, findings: &mut Vec<Finding>) {
         let numbers: Vec<Option<i64>> =
             part.split_whitespace().take(3).map(|word| word.trim_end_matches('%').parse().ok()).collect();
         let [Some(least), Some(_), Some(most)] = numbers[..] else {
-            let finding = Finding::problem(
+            let finding = Finding::new(
+                Topic::Disk,
                 "partman-auto/expert_recipe",
                 format!("{part:.40} does not begin with three numbers"),
                 "write: least priority greatest file-system …",
@@ -141,7 +159,8 @@ fn recipe(text: &str, line: usize, findings: &mut Vec<Finding>) {
             continue;
         };
         if most >= 0 && most < least {
-            let finding = Finding::problem(
+            let finding = Finding::new(
+                Topic::Disk,
                 "partman-auto/expert_recipe",
                 format!("a partition is at least {least} and at most {most} MB"),
                 "correct one of the two",

@@ -2,7 +2,7 @@
 
 use super::{Document, is_guided};
 use crate::{
-    Finding,
+    Finding, Topic,
     disks::{kind_of_mount, mount_point, usual},
     model::{Disk, FileSystem, Model, Partition, PartitionKind, Scheme, Size},
 };
@@ -115,15 +115,19 @@ pub(super) fn read(document: &Document<'_>, model: &mut Model, findings: &mut Ve
     if let Some(text) = value("partman-auto/expert_recipe") {
         match partitions(text) {
             Some(partitions) => disk.partition = partitions,
-            None => findings.push(Finding::note(
+            None => findings.push(Finding::told(
+                Topic::Kept,
                 "partman-auto/expert_recipe",
                 "is not in the neutral form, and is kept as it is",
             )),
         }
     }
     if value("partman-auto/method").is_some_and(|method| method != "regular") {
-        findings
-            .push(Finding::note("partman-auto/method", "is not in the neutral form, and is kept as it is"));
+        findings.push(Finding::told(
+            Topic::Kept,
+            "partman-auto/method",
+            "is not in the neutral form, and is kept as it is",
+        ));
     }
     model.disk.push(disk);
 }

@@ -7,7 +7,7 @@ mod document;
 mod keymaps;
 
 use crate::{
-    Dialect, Erasure, Finding,
+    Dialect, Erasure, Finding, Topic,
     check::MediaFacts,
     command_line::sh,
     face::{About, Face, Reading, Saying, Written},
@@ -76,7 +76,7 @@ impl Face for Preseed {
     fn check(&self, text: &str, reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
         match Document::parse(text) {
             Ok(document) => check::check(&document, reading, media),
-            Err(error) => vec![Finding::problem("file", error.to_string(), error.hint())],
+            Err(error) => vec![Finding::new(Topic::Dialect, "file", error.to_string(), error.hint())],
         }
     }
 }
@@ -357,7 +357,8 @@ fn read(document: &Document<'_>) -> Reading {
             let line = understand(&line);
             if question.starts_with("partman") && !matches!(line, Line::Guard(_)) {
                 let entry = document.get(question);
-                let note = Finding::note(question, "is not in the neutral form, and is kept as it is");
+                let note =
+                    Finding::told(Topic::Kept, question, "is not in the neutral form, and is kept as it is");
                 findings.push(entry.map_or(note.clone(), |entry| note.at(document.line(entry))));
                 break;
             }
@@ -379,7 +380,11 @@ fn read(document: &Document<'_>) -> Reading {
         let is_known = UNDERSTOOD.contains(&entry.question.as_str())
             || disks::QUESTIONS.contains(&entry.question.as_str());
         if !is_known && !entry.is_flag {
-            let note = Finding::note(&entry.question, "is not in the neutral form, and is kept as it is");
+            let note = Finding::told(
+                Topic::Kept,
+                &entry.question,
+                "is not in the neutral form, and is kept as it is",
+            );
             findings.push(note.at(document.line(entry)));
         }
     }
@@ -547,17 +552,18 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     shell::unsaid(model, Dialect::Preseed, &STAGES, &mut findings);
     let first = model.language.keyboards.first().and_then(|own| tables::xkb(own));
     if first.is_some_and(|own| keymaps::of(&own).is_none()) {
-        findings.push(Finding::note(
+        findings.push(Finding::told(Topic::Unusual,
             "language.keyboards",
             "the installer offers no such keyboard: while it works, the keyboard is the American one; the system gets it",
         ));
     }
+    if model.system.edition.is_some() {
+        let why = "there are no editions; software.add chooses packages";
+        findings.push(Finding::needless("system.edition", Dialect::Preseed, why));
+    }
     let mut add = |field: &str, why: &str, hint: &str| {
         findings.push(Finding::unsaid(field, Dialect::Preseed, why, hint));
     };
-    if model.system.edition.is_some() {
-        add("system.edition", "there are no editions", "choose packages with software.add");
-    }
     if model.disk.len() > 1 {
         add("disk", "one disk is laid out", "lay the others out by a command");
     }
@@ -566,8 +572,11 @@ fn unsaid(model: &Model) -> Vec<Finding> {
     }
     let described = model.command.iter().any(|command| !command.description.is_empty());
     if described {
-        findings
-            .push(Finding::note("command.description", "a line of commands has no room for descriptions"));
+        findings.push(Finding::told(
+            Topic::Needless,
+            "command.description",
+            "a line of commands has no room for descriptions",
+        ));
     }
     findings
 }

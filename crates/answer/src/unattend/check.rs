@@ -8,7 +8,7 @@ use super::{
     spots::is_true,
 };
 use crate::{
-    Finding,
+    Finding, Topic,
     check::{MediaFacts, neutral_findings as neutral},
     face::Reading,
     model::{Architecture, SecretValue},
@@ -52,9 +52,16 @@ impl Check<'_> {
         self.document.line(element.span.start)
     }
 
-    fn problem(&mut self, element: &Element, field: &str, message: String, hint: impl Into<String>) {
+    fn problem(
+        &mut self,
+        topic: Topic,
+        element: &Element,
+        field: &str,
+        message: String,
+        hint: impl Into<String>,
+    ) {
         let line = self.line(element);
-        self.findings.push(Finding::problem(field, message, hint).at(line));
+        self.findings.push(Finding::new(topic, field, message, hint).at(line));
     }
 
     /// The outermost elements.
@@ -62,6 +69,7 @@ impl Check<'_> {
         let root = self.document.root();
         if root.name != "unattend" {
             self.problem(
+                Topic::Dialect,
                 root,
                 "xml",
                 format!("the outermost element is <{}>, not <unattend>", root.name),
@@ -73,6 +81,7 @@ impl Check<'_> {
             other => {
                 let found = other.map_or("no namespace".to_owned(), |other| format!("the namespace {other}"));
                 self.problem(
+                    Topic::Dialect,
                     root,
                     "xml",
                     format!("{found} on <unattend>: setup ignores the file"),
@@ -90,9 +99,16 @@ impl Check<'_> {
                             || format!("the passes are {}", PASSES.join(", ")),
                             |near| format!("did you mean {near}?"),
                         );
-                        self.problem(child, "pass", format!("there is no pass {pass:?}"), hint);
+                        self.problem(
+                            Topic::Dialect,
+                            child,
+                            "pass",
+                            format!("there is no pass {pass:?}"),
+                            hint,
+                        );
                     } else if seen.contains(&pass) {
                         self.problem(
+                            Topic::Dialect,
                             child,
                             "pass",
                             format!("the pass {pass} is there twice"),
@@ -103,6 +119,7 @@ impl Check<'_> {
                 }
                 "servicing" | "offlineImage" | "cpi:offlineImage" => {}
                 other => self.problem(
+                    Topic::Dialect,
                     child,
                     "xml",
                     format!("<{other}> does not belong below <unattend>"),
@@ -125,6 +142,7 @@ impl Check<'_> {
                         _ => "write amd64, x86 or arm64",
                     };
                     self.problem(
+                        Topic::Dialect,
                         component,
                         &field,
                         format!("there is no architecture {arch:?}: setup ignores this part"),
@@ -147,6 +165,7 @@ impl Check<'_> {
                             continue;
                         }
                         self.problem(
+                            Topic::Architecture,
                             component,
                             &field,
                             format!(
@@ -169,6 +188,7 @@ impl Check<'_> {
             };
             if components(root, pass).any(|other| same(&other)) {
                 self.problem(
+                    Topic::Dialect,
                     component,
                     &field,
                     "the component is there twice for one architecture".into(),
@@ -179,6 +199,7 @@ impl Check<'_> {
                 let passes = known.passes();
                 if !passes.contains(&pass) {
                     self.problem(
+                        Topic::Dialect,
                         component,
                         &field,
                         format!("{name} has no settings in the pass {pass}: setup ignores them or stops"),
@@ -192,6 +213,7 @@ impl Check<'_> {
                 let names = known::all().iter().map(|known| known.name);
                 if let Some(near) = nearest(name, names).filter(|near| similar(near, name)) {
                     self.problem(
+                        Topic::Dialect,
                         component,
                         &field,
                         format!("there is no component {name:?}"),
@@ -199,7 +221,8 @@ impl Check<'_> {
                     );
                 } else {
                     let line = self.line(component);
-                    let note = Finding::note(
+                    let note = Finding::told(
+                        Topic::Unchecked,
                         field,
                         format!("the component {name:?} is not in the table here, and is not checked"),
                     );
@@ -215,6 +238,7 @@ impl Check<'_> {
                 .filter(|near| similar(near, &element.name))
             {
                 self.problem(
+                    Topic::Dialect,
                     element,
                     field,
                     format!("there is no setting <{}>", element.name),
@@ -222,7 +246,8 @@ impl Check<'_> {
                 );
             } else {
                 let line = self.line(element);
-                let note = Finding::note(
+                let note = Finding::told(
+                    Topic::Unchecked,
                     field,
                     format!("<{}> is not in the table here, and is not checked", element.name),
                 );
@@ -251,7 +276,7 @@ impl Check<'_> {
         let text = element.text.trim();
         if is_boolean && !is_true(text) && !text.eq_ignore_ascii_case("false") && text != "0" {
             let message = format!("<{}> is {text:?}, and must be true or false", element.name);
-            self.problem(element, field, message, "write true or false");
+            self.problem(Topic::Dialect, element, field, message, "write true or false");
         }
         for child in &element.children {
             self.settings(known, field, child);
@@ -269,12 +294,14 @@ impl Check<'_> {
                 let line = self.line(element);
                 match order.map(str::parse::<u64>) {
                     None => self.problem(
+                        Topic::Command,
                         element,
                         &field,
                         "a command has no number in <Order>: setup stops".into(),
                         "number it, or have it inserted with the next free number",
                     ),
                     Some(Err(_) | Ok(0)) => self.problem(
+                        Topic::Command,
                         element,
                         &field,
                         format!("the number of a command is {:?}", order.unwrap_or_default()),
@@ -286,6 +313,7 @@ impl Check<'_> {
                                 "two commands have the number {number} (lines {other} and {line}): setup stops, or runs one of them"
                             );
                             self.problem(
+                                Topic::Command,
                                 element,
                                 &field,
                                 message,
@@ -297,8 +325,7 @@ impl Check<'_> {
                 }
                 let limit = if list.line_name() == "Path" { MAX_PATH } else { MAX_COMMAND_LINE };
                 match element.text_at(&[list.line_name()]) {
-                    None | Some("") => self.problem(
-                        element,
+                    None | Some("") => self.problem(Topic::Command, element,
                         &field,
                         format!("a command has no <{}>", list.line_name()),
                         "say what it runs",
@@ -308,10 +335,9 @@ impl Check<'_> {
                             "a command has {} characters, and {limit} is the most",
                             run.chars().count()
                         );
-                        self.problem(element, &field, message, "put it into a script and run that");
+                        self.problem(Topic::Command, element, &field, message, "put it into a script and run that");
                     }
-                    Some(run) if takes_silence_for_success(run) => self.problem(
-                        element,
+                    Some(run) if takes_silence_for_success(run) => self.problem(Topic::Command, element,
                         &field,
                         "a script host is asked and its exit code taken for success: it ends with 0 too when it cannot \
                          ask the system"
@@ -333,7 +359,7 @@ impl Check<'_> {
                     let message = format!(
                         "the numbers of commands have a gap before {number}; they run in order all the same"
                     );
-                    self.findings.push(Finding::note(field, message).at(*line));
+                    self.findings.push(Finding::told(Topic::Unusual, field, message).at(*line));
                 }
             }
         }
@@ -347,6 +373,7 @@ impl Check<'_> {
             let number = disk.text_at(&["DiskID"]).unwrap_or_default().to_owned();
             if number.parse::<u32>().is_err() {
                 self.problem(
+                    Topic::Disk,
                     disk,
                     field,
                     format!("the disk's number is {number:?}"),
@@ -355,6 +382,7 @@ impl Check<'_> {
             }
             if seen.contains(&number) {
                 self.problem(
+                    Topic::Disk,
                     disk,
                     field,
                     format!("disk {number} is there twice"),
@@ -369,6 +397,7 @@ impl Check<'_> {
                 match partition.text_at(&["Order"]).and_then(|text| text.parse::<u64>().ok()) {
                     Some(order) if orders.contains(&order) => {
                         self.problem(
+                            Topic::Disk,
                             partition,
                             field,
                             format!("two partitions have the number {order}: one would lie over the other"),
@@ -377,6 +406,7 @@ impl Check<'_> {
                     }
                     Some(order) => orders.push(order),
                     None => self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         "a partition has no number in <Order>".into(),
@@ -387,12 +417,14 @@ impl Check<'_> {
                 let size = partition.text_at(&["Size"]);
                 match (size, extends) {
                     (Some(_), true) => self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         "a partition has a <Size> and takes the rest as well".into(),
                         "keep one of <Size> and <Extend>",
                     ),
                     (None, false) => self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         "a partition has neither <Size> nor <Extend>".into(),
@@ -402,6 +434,7 @@ impl Check<'_> {
                 }
                 if extends && index + 1 < created.len() {
                     self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         "a partition takes the rest of the disk and leaves nothing for those after it".into(),
@@ -417,6 +450,7 @@ impl Check<'_> {
                 let number: usize = id.parse().unwrap_or(0);
                 if wipes && (number == 0 || number > created.len()) {
                     self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         format!("partition {id:?} is formatted and is not made"),
@@ -429,6 +463,7 @@ impl Check<'_> {
                 let letter = partition.text_at(&["Letter"]).unwrap_or_default().to_ascii_uppercase();
                 if !letter.is_empty() && letters.contains(&letter) {
                     self.problem(
+                        Topic::Disk,
                         partition,
                         field,
                         format!("two partitions have the letter {letter}"),
@@ -444,6 +479,7 @@ impl Check<'_> {
                 let number: usize = id.parse().unwrap_or(0);
                 if wipes && (number == 0 || number > created.len()) {
                     self.problem(
+                        Topic::Disk,
                         to,
                         "windowsPE: InstallTo",
                         format!("the system goes to partition {id:?}, which is not made"),
@@ -455,6 +491,7 @@ impl Check<'_> {
                     && !kind.eq_ignore_ascii_case("primary")
                 {
                     self.problem(
+                        Topic::Disk,
                         to,
                         "windowsPE: InstallTo",
                         format!("the system goes to partition {id}, which is of type {kind}"),
@@ -472,6 +509,7 @@ impl Check<'_> {
                 let path = element.text_at(&["Path"]).unwrap_or_default().to_owned();
                 if let Some(missing) = media.missing(&path) {
                     self.problem(
+                        Topic::NotOnMedia,
                         element,
                         "software.drivers",
                         format!("the folder {path} is not on the media (looked for {missing})"),
@@ -486,6 +524,7 @@ impl Check<'_> {
                 for path in media.missing_in_command(&run) {
                     let message = format!("a command runs {path}, which is not on the media");
                     self.problem(
+                        Topic::NotOnMedia,
                         element,
                         "command",
                         message,
@@ -504,8 +543,7 @@ impl Check<'_> {
                 let is_plain = child.text_at(&["PlainText"]).is_none_or(is_true);
                 let is_empty = child.child("Value").is_some_and(|value| value.text.is_empty());
                 if is_plain && !is_empty {
-                    self.problem(
-                        child,
+                    self.problem(Topic::PlainPassword, child,
                         "password",
                         "a password stands in plain text: whoever has the media can read it".into(),
                         "write it from a model that names a file for it, and change it after the first sign-in",
@@ -513,6 +551,7 @@ impl Check<'_> {
                 }
             } else if child.name == "Password" && child.children.is_empty() && !child.text.trim().is_empty() {
                 self.problem(
+                    Topic::PlainPassword,
                     child,
                     "password",
                     "a password stands in plain text: whoever has the media can read it".into(),
@@ -535,7 +574,8 @@ impl Check<'_> {
                     components(self.document.root(), spot.pass).find_map(|own| own.find(spot.path))
                 });
             let line = element.map(|element| self.line(element));
-            let finding = Finding::problem(
+            let finding = Finding::new(
+                Topic::ProductKey,
                 "system.key",
                 "the product key is not five groups of five letters and digits",
                 "correct it, for example in the file that it comes from",
@@ -567,6 +607,7 @@ impl Check<'_> {
                         |near| format!("did you mean {near}?"),
                     );
                 self.problem(
+                    Topic::Language,
                     zone,
                     &format!("{pass}: TimeZone"),
                     format!("there is no time zone {name:?}"),

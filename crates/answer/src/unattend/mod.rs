@@ -11,7 +11,7 @@ mod spots;
 pub(crate) mod tasks;
 
 use crate::{
-    Change, Dialect, Erasure, Finding,
+    Change, Dialect, Erasure, Finding, Topic,
     check::MediaFacts,
     face::{About, Face, Reading, Saying, SideFile, Written},
     model::{
@@ -60,7 +60,7 @@ impl Face for Unattend {
     fn check(&self, text: &str, reading: &Reading, media: Option<&MediaFacts>) -> Vec<Finding> {
         match Document::parse(text.to_owned()) {
             Ok(document) => check::check(&document, reading, media),
-            Err(error) => vec![Finding::problem("xml", error.to_string(), error.hint())],
+            Err(error) => vec![Finding::new(Topic::Dialect, "xml", error.to_string(), error.hint())],
         }
     }
 }
@@ -99,7 +99,7 @@ fn read(document: &Document) -> Reading {
             own.architectures.clone_from(&model.architectures);
             own.erases = model.erases;
             if own != model {
-                findings.push(Finding::note(
+                findings.push(Finding::told(Topic::Kept,
                     "architectures",
                     format!(
                         "what is said for {} differs from what is said for {}; the neutral form has the latter",
@@ -115,7 +115,11 @@ fn read(document: &Document) -> Reading {
         unread(document, pass, component, &understood, &mut findings);
     }
     if root.child("servicing").is_some() {
-        findings.push(Finding::note("servicing", "packages that setup installs are kept as they are"));
+        findings.push(Finding::told(
+            Topic::Kept,
+            "servicing",
+            "packages that setup installs are kept as they are",
+        ));
     }
     Reading { model, vault, findings }
 }
@@ -217,7 +221,8 @@ fn into_model(
                 if let Some(account) = model.account.iter_mut().find(|account| account.name == name) {
                     account.automatic_sign_ins = count;
                 } else {
-                    findings.push(Finding::note(
+                    findings.push(Finding::told(
+                        Topic::Unusual,
                         "account",
                         format!(
                             "{name} is signed in automatically and is not an account that this file makes"
@@ -269,7 +274,8 @@ fn unread(
         if !holds(element, understood) {
             // What goes with something that was understood, and says nothing by itself.
             if !matches!(element.name.as_str(), "WillShowUI" | "PlainText" | "Enabled") {
-                let finding = Finding::note(path, "is not in the neutral form, and is kept as it is");
+                let finding =
+                    Finding::told(Topic::Kept, path, "is not in the neutral form, and is kept as it is");
                 findings.push(finding.at(document.line(element.span.start)));
             }
             return;
@@ -578,7 +584,11 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
                 add("disk.partition.file_system", "it knows NTFS and FAT32", "leave file_system out");
             }
             if !partition.mount.is_empty() {
-                add("disk.partition.mount", "partitions have letters there", "give a letter");
+                notes.push(Finding::needless(
+                    "disk.partition.mount",
+                    Dialect::Unattend,
+                    "partitions have letters there",
+                ));
             }
         }
     }
@@ -628,7 +638,11 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
                 "write carried = \"media\"",
             );
         } else if script.carried == Carried::Media && script.text.is_empty() {
-            notes.push(Finding::note("script", format!("{name} must be put on the media by another way")));
+            notes.push(Finding::told(
+                Topic::ByHand,
+                "script",
+                format!("{name} must be put on the media by another way"),
+            ));
         }
     }
     findings.append(&mut notes);

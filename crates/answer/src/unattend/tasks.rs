@@ -3,7 +3,7 @@
 //! Each task has one way to be said, and commands that others wrote are understood where they mean the same.
 
 use crate::{
-    Finding,
+    Finding, Topic,
     command_line::{
         batch, powershell,
         program::{arguments, quoted},
@@ -643,7 +643,7 @@ pub(super) fn into_model(tasks: &[Task], stage: Stage, model: &mut Model, findin
             Task::Hibernation(on) => model.power.hibernation = Some(*on),
             Task::RemoveApp(name) => model.software.remove.push(name.clone()),
             Task::Updates(folder) => model.software.updates.push(folder.clone()),
-            Task::Wireless => findings.push(Finding::note(
+            Task::Wireless => findings.push(Finding::told(Topic::Kept,
                 "network.wireless",
                 "the network's description is a file beside this one and is not read; the command that joins it stays",
             )),

@@ -1,8 +1,8 @@
 //! Arguments of `answer`.
 
 use clap::{Args, Subcommand, ValueEnum, builder::PossibleValue};
-use neat_answer::{Dialect, model::Stage};
-use std::path::PathBuf;
+use neat_answer::{Dialect, Gravity, Topic, model::Stage};
+use std::{path::PathBuf, sync::LazyLock};
 
 /// Answer files: start one, read one into the neutral form, write a dialect, check one, change its commands
 #[derive(Debug, Args)]
@@ -46,7 +46,7 @@ pub(crate) enum AnswerAction {
     Remove(RemoveArgs),
     /// Say what is wrong with answers, and what they erase
     #[command(
-        after_help = "Exit codes: 0 clean · 1 something was found · 4 it erases, and nobody said in the model that this is meant (erases = \"yes\").\n\nExamples:\n  neatstack answer check autounattend.xml --media quay-os-7.iso\n  neatstack answer check bridge.answer.toml --dialect unattend"
+        after_help = "Exit codes: 0 clean, or accepted · 1 something was found · 4 it erases, and nobody said in the model that this is meant (erases = \"yes\").\n\nExamples:\n  neatstack answer check autounattend.xml --media quay-os-7.iso\n  neatstack answer check bridge.answer.toml --dialect unattend"
     )]
     Check(CheckArgs),
 }
@@ -69,6 +69,9 @@ pub(crate) struct NewArgs {
     /// Name of the first account
     #[arg(long, value_name = "NAME")]
     pub account: Option<String>,
+    /// A site list whose columns the name of the machine may have in braces, such as {name}
+    #[arg(long, value_name = "CSV")]
+    pub sites: Option<PathBuf>,
     #[command(flatten)]
     pub output: OutputArgs,
 }
@@ -110,6 +113,22 @@ pub(crate) struct WriteArgs {
     /// A site list: an answer file for each of its machines
     #[arg(long, value_name = "CSV", requires = "output")]
     pub sites: Option<PathBuf>,
+    #[command(flatten)]
+    pub accept: AcceptArgs,
+}
+
+/// What may be wrong.
+#[derive(Debug, Args)]
+pub(crate) struct AcceptArgs {
+    /// Go on although this was found; may be given several times
+    #[arg(long, value_name = "TOPIC")]
+    pub accept: Vec<TopicName>,
+}
+
+impl AcceptArgs {
+    pub(crate) fn topics(&self) -> Vec<Topic> {
+        self.accept.iter().map(|own| own.0).collect()
+    }
 }
 
 /// A command that goes in.
@@ -194,6 +213,28 @@ pub(crate) struct CheckArgs {
     /// Check a model as it is said in this dialect, too; may be given several times
     #[arg(long, value_name = "DIALECT")]
     pub dialect: Vec<DialectName>,
+    /// The site list whose columns the answers name in braces, such as {name}
+    #[arg(long, value_name = "CSV")]
+    pub sites: Option<PathBuf>,
+    #[command(flatten)]
+    pub accept: AcceptArgs,
+}
+
+/// A topic of findings that can be accepted, by its name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct TopicName(pub Topic);
+
+static TOPICS: LazyLock<Vec<TopicName>> =
+    LazyLock::new(|| Topic::all().filter(|own| own.gravity() == Gravity::Problem).map(TopicName).collect());
+
+impl ValueEnum for TopicName {
+    fn value_variants<'a>() -> &'a [Self] {
+        &TOPICS
+    }
+
+    fn to_possible_value(&self) -> Option<PossibleValue> {
+        Some(PossibleValue::new(self.0.name()).help(self.0.about()))
+    }
 }
 
 /// A dialect, by its name.

@@ -6,8 +6,8 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Error, Result};
-use neat_stack::{BuildOptions, Ledger, Prepared, Weight, ledger_path};
+use neat_content::Result;
+use neat_stack::{BuildOptions, Ledger, Prepared, ledger_path};
 use std::{collections::HashSet, ffi::OsString, path::Path};
 
 /// Who built it, for the ledger.
@@ -23,16 +23,7 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, plan::wishes(&args.only), &context.job())?;
     prepared.report.depot = uses;
     if args.dry_run {
-        if context.json {
-            context.print_json(&prepared.report)?;
-        } else {
-            context.print(&show::plan::plan(&prepared.report))?;
-        }
-        let refused = prepared.report.findings.iter().find(|finding| finding.weight == Weight::Refused);
-        return match refused {
-            Some(finding) => Err(Error::refused(finding.message.clone(), finding.hint.clone())),
-            None => Ok(()),
-        };
+        return plan::shown(&prepared.report, context);
     }
     if !context.json {
         let findings = show::plan::findings("Mind this", &prepared.report.findings);

@@ -6,8 +6,8 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::Result;
-use neat_stack::{DepotState, DepotUse, Prepared, StackFile, Wishes};
+use neat_content::{Error, Result};
+use neat_stack::{DepotState, DepotUse, PlanReport, Prepared, StackFile, Weight, Wishes};
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
@@ -19,10 +19,19 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
     let clock = clock()?;
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes(&[]), &context.job())?;
     prepared.report.depot = uses;
+    shown(&prepared.report, context)
+}
+
+/// Prints a plan; fails where a build of it would be refused.
+pub(super) fn shown(report: &PlanReport, context: &Context) -> Result<()> {
     if context.json {
-        context.print_json(&prepared.report)
+        context.print_json(report)?;
     } else {
-        context.print(&show::plan::plan(&prepared.report))
+        context.print(&show::plan::plan(report))?;
+    }
+    match report.findings.iter().find(|finding| finding.weight == Weight::Refused) {
+        Some(finding) => Err(Error::refused(finding.message.clone(), finding.hint.clone())),
+        None => Ok(()),
     }
 }
 

@@ -52,6 +52,7 @@ const TEXT_AT: usize = 11;
 
 fn line(finding: &Finding) -> String {
     let (name, style) = match finding.gravity {
+        Gravity::Danger => ("DANGER", style::BAD),
         Gravity::Problem => ("problem", style::BAD),
         Gravity::Note => ("note", style::QUIET),
     };
@@ -91,13 +92,14 @@ pub(crate) fn report(name: &str, report: &Report) -> String {
     for finding in &report.findings {
         text.push_str(&line(finding));
     }
+    let is_wrong = report.findings.iter().any(|own| own.gravity == Gravity::Problem);
     if !report.has_problems() {
-        text.push_str(&format!(
-            "  {}{:>7}{:#}  nothing is wrong with it\n",
-            style::GOOD,
-            "clean",
-            style::GOOD
-        ));
+        let (word, meaning) = if is_wrong {
+            ("accepted", "what is wrong with it is meant")
+        } else {
+            ("clean", "nothing is wrong with it")
+        };
+        text.push_str(&format!("  {}{word:>7}{:#}  {meaning}\n", style::GOOD, style::GOOD));
     }
     if report.does.len() > 1 {
         text.push_str(&format!("\n{}What it does to a machine{:#}\n", style::HEADING, style::HEADING));

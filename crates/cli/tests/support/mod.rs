@@ -35,6 +35,13 @@ pub fn fails(dir: &Path, args: &[&str]) -> (i32, String) {
     (output.status.code().unwrap(), String::from_utf8(output.stderr).unwrap())
 }
 
+/// Standard output of a plan whose build would be refused.
+pub fn refused(dir: &Path, args: &[&str]) -> String {
+    let output = neatstack(dir, args);
+    assert_eq!(output.status.code(), Some(4), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
 /// A JSON result.
 pub fn json(dir: &Path, args: &[&str]) -> serde_json::Value {
     serde_json::from_str(&ok(dir, args)).unwrap()

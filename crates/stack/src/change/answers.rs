@@ -8,7 +8,7 @@ use crate::{
 };
 use neat_answer::{
     AnswerFile, Dialect, EditionFact, Gravity, MediaFacts, Model, Reading, Report, SideFile, Site, SiteList,
-    WrittenFile, answer_files, check_file, is_no_serial,
+    Topic, WrittenFile, answer_files, check_file, is_no_serial,
     model::{Architecture, Ask, Secrets},
     read_file, serial_name, write_model,
 };
@@ -21,13 +21,14 @@ const NOTICE: &str = "neatstack/what-this-does.txt";
 /// Answers as they were given.
 pub(crate) enum Given {
     /// The neutral form, and the folder that it names files from.
-    Model { model: Box<Model>, base: PathBuf, name: String },
+    Model { model: Box<Model>, base: PathBuf, name: String, accept: Vec<Topic> },
     /// A file in a dialect.
-    File { file: AnswerFile, bytes: Vec<u8>, name: String },
+    File { file: AnswerFile, bytes: Vec<u8>, name: String, accept: Vec<Topic> },
 }
 
-/// Reads what a path of the stack file names.
-pub(crate) fn open(path: &Path, name: &str) -> Result<Given> {
+/// Reads what a path of the stack file names, and what may be found in it.
+pub(crate) fn open(path: &Path, name: &str, accept: &[Topic]) -> Result<Given> {
+    let accept = accept.to_vec();
     let bytes = Content::from_path(path)?
         .to_vec(AnswerFile::MAX_LEN, "answer file")
         .map_err(|error| error.within(path.display()))?;
@@ -35,20 +36,21 @@ pub(crate) fn open(path: &Path, name: &str) -> Result<Given> {
     if name.ends_with(".answer.toml") || Model::is_model(&text) {
         let model = Model::parse(&text).map_err(|error| error.within(path.display()))?;
         let base = path.parent().unwrap_or(Path::new("")).to_owned();
-        return Ok(Given::Model { model: Box::new(model), base, name: name.to_owned() });
+        return Ok(Given::Model { model: Box::new(model), base, name: name.to_owned(), accept });
     }
     let file = AnswerFile::parse(&bytes).map_err(|error| error.within(path.display()))?;
-    Ok(Given::File { file, bytes, name: name.to_owned() })
+    Ok(Given::File { file, bytes, name: name.to_owned(), accept })
 }
 
 /// Reads `[answer]`.
 pub(crate) fn given(section: &AnswerSection, editor: &Editor) -> Result<Given> {
     match (&section.file, &section.model) {
-        (Some(file), _) => open(&editor.local(file), file),
+        (Some(file), _) => open(&editor.local(file), file, &section.accept),
         (None, Some(model)) => Ok(Given::Model {
             model: Box::new(model.clone()),
             base: editor.local(""),
             name: "[answer.model]".into(),
+            accept: section.accept.clone(),
         }),
         (None, None) => Err(Error::request("[answer] has no answers", "write file = \"…\"")),
     }
@@ -75,6 +77,14 @@ impl Given {
         match self {
             Self::Model { model, .. } => Ok((**model).clone()),
             Self::File { file, .. } => Ok(read_file(file)?.model),
+        }
+    }
+
+    /// What may be found in it, as it says itself and the stack file says of it.
+    pub fn accepted(&self) -> Vec<Topic> {
+        match self {
+            Self::Model { model, accept, .. } => [model.accept.as_slice(), accept].concat(),
+            Self::File { accept, .. } => accept.clone(),
         }
     }
 
@@ -143,11 +153,17 @@ pub fn media_facts(tree: &Tree) -> MediaFacts {
 pub(crate) fn tell(report: &Report, name: &str, findings: &mut Vec<Finding>) {
     for own in &report.findings {
         let place = own.line.map_or_else(|| name.to_owned(), |line| format!("{name}, line {line}"));
-        findings.push(Finding {
-            weight: if own.gravity == Gravity::Problem { Weight::Problem } else { Weight::Note },
-            message: format!("{place}: {}: {}", own.field, own.message),
-            hint: own.hint.clone(),
-        });
+        let or_accept = |hint: &str| {
+            let or = if hint.is_empty() { "" } else { ", or " };
+            format!("{hint}{or}accept it where the answers are named: accept = [\"{}\"]", own.topic.name())
+        };
+        let (weight, hint) = match own.gravity {
+            Gravity::Problem if own.stops(&report.accepted) => (Weight::Refused, or_accept(&own.hint)),
+            Gravity::Problem => (Weight::Problem, own.hint.clone()),
+            Gravity::Danger => (Weight::Danger, own.hint.clone()),
+            Gravity::Note => (Weight::Note, own.hint.clone()),
+        };
+        findings.push(Finding { weight, message: format!("{place}: {}: {}", own.field, own.message), hint });
     }
     if report.erasure.is_some() {
         findings.push(Finding {
@@ -170,12 +186,13 @@ pub(crate) fn unmeant(name: &str, report: &Report) -> Finding {
 /// Checks answers that were written and says what there is to say; the report is for the text on the media.
 pub(crate) fn examine(
     written: &WrittenFile,
+    given: &Given,
     name: &str,
     facts: Option<&MediaFacts>,
     findings: &mut Vec<Finding>,
 ) -> Result<Report> {
     let file = written.file()?;
-    let mut report = check_file(&file, facts);
+    let mut report = check_file(&file, facts).accepting(&given.accepted());
     // Lines are those of a file that nobody has seen when it was written here.
     for own in &mut report.findings {
         own.line = None;
@@ -209,11 +226,11 @@ pub(crate) fn apply(
         let mut findings = Vec::new();
         // A file that was given keeps its lines.
         let report = if matches!(given, Given::File { .. }) && written.findings.is_empty() {
-            let report = check_file(&written.file()?, Some(&facts));
+            let report = check_file(&written.file()?, Some(&facts)).accepting(&given.accepted());
             tell(&report, given.name(), &mut findings);
             report
         } else {
-            examine(&written, given.name(), Some(&facts), &mut findings)?
+            examine(&written, given, given.name(), Some(&facts), &mut findings)?
         };
         if given.is_unmeant(&report) {
             findings.push(unmeant(given.name(), &report));
@@ -366,7 +383,7 @@ pub(crate) fn apply_all(
             }
             put_side_files(&written.files, editor)?;
             let name = format!("row {}, {}", site.row, site.name);
-            let report = examine(&written, &name, None, &mut findings)?;
+            let report = examine(&written, given, &name, None, &mut findings)?;
             if reports.is_empty() {
                 if given.is_unmeant(&report) {
                     findings.push(unmeant(given.name(), &report));
@@ -378,7 +395,7 @@ pub(crate) fn apply_all(
         let mut seen: Vec<String> = Vec::new();
         findings.retain(|own| {
             let rest = own.message.split_once(": ").map_or(own.message.clone(), |(_, rest)| rest.to_owned());
-            let is_new = !seen.contains(&rest) || own.weight == Weight::Problem;
+            let is_new = !seen.contains(&rest) || matches!(own.weight, Weight::Problem | Weight::Refused);
             seen.push(rest);
             is_new
         });

@@ -327,14 +327,14 @@ fn write_answer(
     machine: Machine<'_>,
     editor: &mut Editor,
 ) -> Result<WrittenFile> {
-    let given = answers::open(&editor.local(file), file)?;
+    let given = answers::open(&editor.local(file), file, &answer.accept)?;
     let usual = match given {
         Given::Model { .. } => Dialect::OF_KERNELS,
         Given::File { .. } => given.usual_dialect(),
     };
     let written = given.speak(answer.dialect.unwrap_or(usual), machine.site, machine.ask)?;
     let mut findings = Vec::new();
-    let report = answers::examine(&written, file, None, &mut findings)?;
+    let report = answers::examine(&written, &given, file, None, &mut findings)?;
     if given.is_unmeant(&report) {
         findings.push(answers::unmeant(file, &report));
     }

@@ -143,10 +143,9 @@ impl Variants {
                 let written = given.speak(*dialect, Some(site), ground.ask)?;
                 let mut own = Vec::new();
                 let name = format!("row {}, {}", site.row, site.name);
-                examine(&written, &name, None, &mut own)?;
-                findings.extend(
-                    own.into_iter().filter(|own| own.weight == Weight::Problem && known.insert(what(own))),
-                );
+                examine(&written, given, &name, None, &mut own)?;
+                let weighs = |own: &Finding| matches!(own.weight, Weight::Problem | Weight::Refused);
+                findings.extend(own.into_iter().filter(|own| weighs(own) && known.insert(what(own))));
             }
         }
         Ok(findings)

@@ -1,6 +1,6 @@
 //! Sections of a stack file that make a media ask less, and show a menu.
 
-use neat_answer::Dialect;
+use neat_answer::{Dialect, Topic};
 use schemars::JsonSchema;
 use serde::Deserialize;
 
@@ -16,6 +16,9 @@ pub struct AnswerSection {
     /// Dialects that are written; without it `unattend` for a model, and its own for a file.
     #[serde(default)]
     pub dialects: Vec<Dialect>,
+    /// What would stop the build and is meant, by its topic, such as `no-password`; a model may say it itself.
+    #[serde(default)]
+    pub accept: Vec<Topic>,
     /// Whether answer files that are there may be replaced.
     #[serde(default)]
     pub replace: bool,
@@ -108,6 +111,9 @@ pub struct EntryAnswer {
     /// Where the installer finds it.
     #[serde(default)]
     pub at: AnswerPlace,
+    /// What would stop the build and is meant, as in [answer].
+    #[serde(default)]
+    pub accept: Vec<Topic>,
     /// Address it is fetched from, with `at = "address"`.
     pub address: Option<String>,
     /// The dialect that a model is written in.

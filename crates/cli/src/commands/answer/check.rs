@@ -36,10 +36,17 @@ pub(super) fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
         match open(&args.file)? {
             Opened::File(file) => reports.push((name, check_file(&file, facts.as_ref()))),
             Opened::Model(model) => {
-                reports.push((name.clone(), check_model(&model, facts.as_ref())));
+                let list = args.sites.as_deref().map(super::site_list).transpose()?;
+                let of_list =
+                    list.as_ref().map(|list| list.check(Some(&model), args.dialect.first().map(|own| own.0)));
+                let model = super::for_first(*model, list.as_ref())?;
+                let mut report = check_model(&model, facts.as_ref());
+                report.findings.extend(of_list.into_iter().flatten());
+                report.findings.sort_by_key(|own| own.gravity);
+                reports.push((name.clone(), report));
                 for dialect in args.dialect.iter().map(|name| name.0) {
                     let written = write_model(&model, dialect, &mut secrets(&args.file, &ask_secret))?;
-                    let mut report = check_file(&written.file()?, facts.as_ref());
+                    let mut report = check_file(&written.file()?, facts.as_ref()).accepting(&model.accept);
                     report.findings.extend(written.findings);
                     report.findings.iter_mut().for_each(|finding| finding.line = None);
                     report.findings.sort_by_key(|finding| finding.gravity);
@@ -48,6 +55,9 @@ pub(super) fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
             }
         }
     }
+    let accepted = args.accept.topics();
+    let reports: Vec<_> =
+        reports.into_iter().map(|(name, report)| (name, report.accepting(&accepted))).collect();
     let code = if reports.iter().any(|(_, report)| report.is_dangerous()) {
         4
     } else {

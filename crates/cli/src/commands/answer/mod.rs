@@ -14,7 +14,7 @@ use crate::{
     args::{AnswerAction, AnswerArgs, OutputArgs},
     context::Context,
 };
-use neat_answer::{AnswerFile, Model, Secrets};
+use neat_answer::{AnswerFile, Model, Secrets, SiteList};
 use neat_content::{Content, Error, IfThere, PendingFile, Result};
 use std::{
     path::{Path, PathBuf},
@@ -54,6 +54,19 @@ fn open(path: &Path) -> Result<Opened> {
         return Ok(Opened::Model(Box::new(model)));
     }
     AnswerFile::parse(&bytes).map(Opened::File).map_err(|error| error.within(path.display()))
+}
+
+/// The site list at a path.
+fn site_list(path: &Path) -> Result<SiteList> {
+    SiteList::parse(&read_text(path, "site list")?).map_err(|error| error.within(path.display()))
+}
+
+/// The model as it is for the first machine of a list, where there is one.
+fn for_first(model: Model, list: Option<&SiteList>) -> Result<Model> {
+    match list.and_then(|list| list.sites.first()) {
+        Some(site) => site.fill_model(&model),
+        None => Ok(model),
+    }
 }
 
 fn folder_of(path: &Path) -> PathBuf {

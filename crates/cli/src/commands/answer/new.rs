@@ -22,7 +22,8 @@ pub(super) fn new(args: &NewArgs, context: &Context) -> Result<()> {
         account: get(&args.account, "Name of the first account", "user")?,
     };
     let text = neat_answer::starter(&known)?;
-    let problems: Vec<Finding> = check_model(&Model::parse(&text)?, None)
+    let list = args.sites.as_deref().map(super::site_list).transpose()?;
+    let problems: Vec<Finding> = check_model(&super::for_first(Model::parse(&text)?, list.as_ref())?, None)
         .findings
         .into_iter()
         .filter(|own| own.gravity == Gravity::Problem)

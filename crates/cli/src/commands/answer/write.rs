@@ -1,10 +1,11 @@
 //! `answer write`: from the neutral form to a dialect, for one machine or a list of them.
 
-use super::super::{read_text, refuse_existing};
+use super::super::refuse_existing;
 use super::{Opened, ask::ask_secret, bytes_of, folder_of, open, secrets, write_file};
 use crate::{args::WriteArgs, context::Context, show};
 use neat_answer::{
-    Dialect, Finding, Gravity, Model, SideFile, SiteList, model::Origin, read_file, write_model,
+    Dialect, Finding, Gravity, Model, SideFile, Topic, WrittenFile, check_file, model::Origin, read_file,
+    write_model,
 };
 use neat_content::{Content, DigestKind, Error, IfThere, Result, digest_of};
 use std::path::{Path, PathBuf};
@@ -31,6 +32,9 @@ pub(super) fn write(args: &WriteArgs, context: &Context) -> Result<()> {
         return write_sites(args, sites, &model, dialect, context);
     }
     let written = write_model(&model, dialect, &mut secrets(&args.model, &ask_secret))?;
+    let accepted = [model.accept, args.accept.topics()].concat();
+    let findings = found(&written)?;
+    refuse(&findings, &accepted, context)?;
     match &args.output {
         None => context.print_document(&written.text)?,
         Some(path) => {
@@ -47,10 +51,33 @@ pub(super) fn write(args: &WriteArgs, context: &Context) -> Result<()> {
             }
         }
     }
-    if !written.findings.is_empty() {
-        context.say(&show::answer::findings("Mind this", &written.findings));
+    if !findings.is_empty() {
+        context.say(&show::answer::findings("Mind this", &findings));
     }
     Ok(())
+}
+
+/// What there is to say of answers that were written, as `answer check` says it; lines are of a file that nobody saw.
+fn found(written: &WrittenFile) -> Result<Vec<Finding>> {
+    let mut findings = check_file(&written.file()?, None).findings;
+    findings
+        .extend(written.findings.iter().filter(|own| !findings.contains(own)).cloned().collect::<Vec<_>>());
+    findings.iter_mut().for_each(|own| own.line = None);
+    findings.retain(|own| own.topic != Topic::Kept);
+    findings.sort_by_key(|own| own.gravity);
+    Ok(findings)
+}
+
+/// Refuses to write what would not do what was meant.
+fn refuse(findings: &[Finding], accepted: &[Topic], context: &Context) -> Result<()> {
+    let mut stops = findings.iter().filter(|own| own.stops(accepted));
+    let Some(first) = stops.next() else { return Ok(()) };
+    if stops.next().is_some() {
+        context.say(&show::answer::findings("Mind this", findings));
+    }
+    let or = if first.hint.is_empty() { "" } else { ", or " };
+    let hint = format!("{}{or}accept it: --accept {}", first.hint, first.topic.name());
+    Err(Error::refused(format!("{}: {}", first.field, first.message), hint))
 }
 
 pub(super) fn write_beside(files: &[SideFile], folder: &Path, there: IfThere) -> Result<()> {
@@ -65,8 +92,7 @@ pub(super) fn write_sites(
     context: &Context,
 ) -> Result<()> {
     let Some(folder) = &args.output else { return Ok(()) };
-    let list =
-        SiteList::parse(&read_text(sites, "site list")?).map_err(|error| error.within(sites.display()))?;
+    let list = super::site_list(sites)?;
     let findings = list.check(Some(model), Some(dialect));
     if let Some(finding) = findings.iter().find(|own| own.gravity == Gravity::Problem) {
         return Err(Error::request(
@@ -78,6 +104,7 @@ pub(super) fn write_sites(
         .extension()
         .map(|own| format!(".{}", own.to_string_lossy()))
         .unwrap_or_default();
+    let accepted = [model.accept.clone(), args.accept.topics()].concat();
     let mut model = model.clone();
     let mut secrets = secrets(&args.model, &ask_secret);
     let fetched = neat_answer::fetch(&mut model, &mut secrets)?;
@@ -86,6 +113,9 @@ pub(super) fn write_sites(
         context.job().check()?;
         let filled = site.fill_model(&model)?;
         let written = neat_answer::write_with(&filled, dialect, &fetched)?;
+        let findings = found(&written)?;
+        let place = |error: Error| error.within(format!("row {}, {}", site.row, site.name));
+        refuse(&findings, &accepted, context).map_err(place)?;
         let own = folder.join(&site.name);
         let path = if written.files.is_empty() {
             folder.join(format!("{}{ending}", site.name))
@@ -96,9 +126,7 @@ pub(super) fn write_sites(
         let there = IfThere::replace(args.replace);
         write_file(&path, &written.bytes, there, true)?;
         write_beside(&written.files, &own, there)?;
-        said.extend(
-            written.findings.into_iter().filter(|finding| !said.contains(finding)).collect::<Vec<_>>(),
-        );
+        said.extend(findings.into_iter().filter(|finding| !said.contains(finding)).collect::<Vec<_>>());
     }
     let count = show::count(list.sites.len() as u64, "answer file", "answer files");
     if !said.is_empty() {
