@@ -68,6 +68,21 @@ pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {
     own.map_or((line, true), |run| (run, false))
 }
 
+/// Whether there is one disk. Neither what the kernel makes up (memory, arrays, network) nor discs, boot areas of memory
+/// cards, and what hangs on USB or calls itself removable counts: the media may be among these.
+const ONLY_DISK: &str = "{ n=0; for d in /sys/block/*; do case $(readlink -f $d) in \
+    (*/virtual/*|*/usb*|*/session*|*/sr[0-9]*|*/fd[0-9]*|*boot[0-9]|*rpmb) ;; \
+    (*) [ $(cat $d/removable) -eq 1 ] || n=$((n+1)) ;; esac; done; [ $n -eq 1 ]; }";
+/// How versions before 0.2 asked it.
+const FORMER_ONLY_DISK: &str = "grep -c 0) -eq 1 ]";
+/// Groups that every system has, so that they need not be made.
+const USUAL_GROUPS: [&str; 14] = [
+    "adm", "audio", "cdrom", "dialout", "dip", "games", "lp", "netdev", "plugdev", "staff", "sudo", "users",
+    "video", "wheel",
+];
+/// Makes a group that may be there.
+const MAKE_GROUP: &str = "groupadd -f ";
+
 /// Changes the file that says the system's keyboards.
 const KEYBOARD: (&str, &str) = ("sed -i -e ", " /etc/default/keyboard");
 
@@ -164,8 +179,7 @@ impl Guard {
             tests.push(format!("[ $s -le {at_most} ]"));
         }
         if *only {
-            // Disks, without discs, memory and what is removable.
-            tests.push("[ $(cat $(ls -d /sys/block/* | grep -v -e /loop -e /ram -e /sr -e /fd -e /dm -e /zram | sed 's,$,/removable,') | grep -c 0) -eq 1 ]".into());
+            tests.push(ONLY_DISK.into());
         }
         format!("{} || {stop}", tests.join(" && "))
     }
@@ -180,7 +194,7 @@ impl Guard {
         };
         Some(Self {
             device,
-            only: tests.contains("grep -c 0) -eq 1 ]"),
+            only: tests.contains(ONLY_DISK) || tests.contains(FORMER_ONLY_DISK),
             at_least: number("-ge").unwrap_or(0),
             at_most: number("-le").unwrap_or(0),
         })
@@ -208,7 +222,10 @@ impl Line {
                 if let Some(hash) = hash {
                     words.push_str(&format!(" -p {}", quoted(hash)));
                 }
-                inside(format!("{words} {}", word(&account.name)))
+                // With one group that is not there, no account is made at all.
+                let made = groups.iter().filter(|own| !USUAL_GROUPS.contains(own));
+                let made: String = made.map(|own| format!("{MAKE_GROUP}{} && ", word(own))).collect();
+                inside(format!("{made}{words} {}", word(&account.name)))
             }
             Self::Keyboard(layouts) => {
                 inside(format!("{}{}{}", KEYBOARD.0, quoted(&keyboard_values(layouts)), KEYBOARD.1))
@@ -222,7 +239,9 @@ impl Line {
             Self::Script { name, text, outside: false } => {
                 let path = word(&format!("/root/{name}"));
                 let packed = STANDARD.encode(text);
-                inside(format!("echo {packed} | base64 -d >{path} && chmod 700 {path} && {path}"))
+                inside(format!(
+                    "echo {packed} | base64 -d >{path} && chmod 700 {path} && {path} && rm {path}"
+                ))
             }
             Self::MediaScript(name) => format!("sh {}", word(&format!("{}/neatstack/{name}", ways.media))),
             Self::Own { run, wait, outside } => {
@@ -301,6 +320,13 @@ impl Line {
             let name = path.strip_prefix("/root/").filter(|_| rest.starts_with(" && chmod 700 "))?;
             let text = String::from_utf8(STANDARD.decode(packed).ok()?).ok()?;
             return Some(Self::Script { name: name.to_owned(), text, outside: false });
+        }
+        let mut script = script;
+        while let Some(rest) = script.strip_prefix(MAKE_GROUP) {
+            script = sh::read_word(rest)?
+                .1
+                .strip_prefix(" && ")
+                .or_else(|| sh::read_word(rest)?.1.strip_prefix("&& "))?;
         }
         let mut rest = script.strip_prefix("useradd -m -s /bin/bash")?.trim_start();
         let mut account = Account::named("");

@@ -121,16 +121,79 @@ pub(crate) fn split_xkb(xkb: &str) -> (&str, &str) {
     xkb.strip_suffix(')').and_then(|text| text.split_once('(')).unwrap_or((xkb, ""))
 }
 
-/// `da_DK.UTF-8` of `da-DK`.
+/// Countries of languages that are written without one: where a system's locale of that language is.
+const COUNTRIES: [(&str, &str); 47] = [
+    ("ar", "EG"),
+    ("be", "BY"),
+    ("bg", "BG"),
+    ("bs", "BA"),
+    ("ca", "ES"),
+    ("cs", "CZ"),
+    ("cy", "GB"),
+    ("da", "DK"),
+    ("de", "DE"),
+    ("el", "GR"),
+    ("en", "US"),
+    ("es", "ES"),
+    ("et", "EE"),
+    ("eu", "ES"),
+    ("fa", "IR"),
+    ("fi", "FI"),
+    ("fr", "FR"),
+    ("ga", "IE"),
+    ("gl", "ES"),
+    ("he", "IL"),
+    ("hi", "IN"),
+    ("hr", "HR"),
+    ("hu", "HU"),
+    ("id", "ID"),
+    ("is", "IS"),
+    ("it", "IT"),
+    ("ja", "JP"),
+    ("ka", "GE"),
+    ("kk", "KZ"),
+    ("ko", "KR"),
+    ("lt", "LT"),
+    ("lv", "LV"),
+    ("mk", "MK"),
+    ("nb", "NO"),
+    ("nl", "NL"),
+    ("nn", "NO"),
+    ("pl", "PL"),
+    ("pt", "PT"),
+    ("ro", "RO"),
+    ("ru", "RU"),
+    ("sk", "SK"),
+    ("sl", "SI"),
+    ("sr", "RS"),
+    ("sv", "SE"),
+    ("tr", "TR"),
+    ("uk", "UA"),
+    ("vi", "VN"),
+];
+
+/// `da_DK.UTF-8` of `da-DK`. A language without a country gets that of its locale; a script is said only where it is not
+/// the one that the locale has anyway.
 pub(crate) fn posix_locale(tag: &str) -> String {
     let mut parts = tag.split('-');
-    let language = parts.next().unwrap_or_default();
+    let language = parts.next().unwrap_or_default().to_lowercase();
     let rest: Vec<&str> = parts.collect();
-    let country = rest.iter().rfind(|part| part.len() == 2).copied();
-    let script = rest.iter().find(|part| part.len() == 4).copied();
-    let modifier = script.map(|script| format!("@{}", script.to_lowercase().replace("latn", "latin")));
-    let country = country.map(|country| format!("_{country}"));
-    format!("{language}{}.UTF-8{}", country.unwrap_or_default(), modifier.unwrap_or_default())
+    let script = rest.iter().find(|part| part.len() == 4).map(|own| own.to_lowercase()).unwrap_or_default();
+    let usual = match (language.as_str(), script.as_str()) {
+        ("zh", "hant") => Some("TW"),
+        ("zh", _) => Some("CN"),
+        _ => COUNTRIES.iter().find(|(own, _)| *own == language).map(|(_, country)| *country),
+    };
+    let country = rest.iter().rfind(|part| part.len() == 2).map(|own| own.to_uppercase());
+    let country =
+        country.or_else(|| usual.map(str::to_owned)).map(|own| format!("_{own}")).unwrap_or_default();
+    // Those with a script of their own are UTF-8 by themselves, and are not found under a name that says so.
+    match (language.as_str(), script.as_str(), country.as_str()) {
+        ("sr", "latn", "_RS") => "sr_RS@latin".into(),
+        ("be", "latn", "_BY") => "be_BY@latin".into(),
+        ("uz", "cyrl", "_UZ") => "uz_UZ@cyrillic".into(),
+        _ => format!("{language}{country}.UTF-8"),
+    }
 }
 
 /// `da-DK` of `da_DK.UTF-8`; none for `C` and `POSIX`.
@@ -141,7 +204,11 @@ pub(crate) fn tag_of_posix(locale: &str) -> Option<String> {
         return None;
     }
     let (language, country) = name.split_once('_').unwrap_or((name, ""));
-    let script = if modifier == "latin" { "-Latn" } else { "" };
+    let script = match modifier {
+        "latin" => "-Latn",
+        "cyrillic" => "-Cyrl",
+        _ => "",
+    };
     let country = if country.is_empty() { String::new() } else { format!("-{country}") };
     Some(format!("{language}{script}{country}"))
 }

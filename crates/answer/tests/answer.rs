@@ -61,7 +61,7 @@ fn there_and_back(model: &Model, dialect: Dialect) {
     let expected = expected(model);
     assert_same(&reading.model, &expected, &file.text);
     // What is written raises no problem of its own, and is not changed when nothing is.
-    let report = check_file(&file, None).accepting(&[Topic::NoPassword]);
+    let report = check_file(&file, None).accepting(&[Topic::NoPassword, Topic::Asks]);
     assert!(!report.has_problems(), "{:?}\n{}", report.findings, file.text);
     let (bytes, _) = file.changed(|_| Ok(())).unwrap();
     assert_eq!(bytes, file.to_bytes(&file.text));

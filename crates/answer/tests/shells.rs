@@ -117,7 +117,7 @@ fn installer() -> tempfile::TempDir {
             "#!/bin/sh\nprintf '%s' {name} >>noted\nfor w; do printf ' [%s]' \"$w\" >>noted; done\necho >>noted\n"
         )
     };
-    for name in ["useradd", "apt-get", "note"] {
+    for name in ["useradd", "groupadd", "apt-get", "note"] {
         put_program(&bin.join(name), &note(name));
     }
     put_program(&bin.join("in-target"), "#!/bin/sh\nexec \"$@\"\n");
@@ -250,7 +250,9 @@ fn accounts_packages_and_scripts_reach_the_shell_as_they_are_called() {
         assert_eq!(
             noted(dir.path()),
             [
+                "groupadd [-f] [dial out]",
                 "useradd [-m] [-s] [/bin/bash] [-c] [o'hara \"of\" the $quay] [-G] [sudo,dial out] [o'hara]",
+                "groupadd [-f] [dial out]",
                 "useradd [-m] [-s] [/bin/bash] [-c] [deck & hands \"of\" the $quay] [-G] [sudo,dial out] [deck & hands]",
                 "apt-get [-y] [purge] [nano; reboot]",
             ],
@@ -489,5 +491,141 @@ fn a_name_that_nothing_fills_is_not_written() {
         let mut model = Model::default();
         model.machine.name = name.into();
         assert!(write_model(&model, Dialect::Preseed, &mut Secrets::default()).is_ok(), "{name}");
+    }
+}
+
+/// A tree as the kernel shows its disks: names, where each hangs, and whether it calls itself removable.
+fn disks(list: &[(&str, &str, bool)]) -> tempfile::TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    std::fs::create_dir(dir.path().join("block")).unwrap();
+    for (name, place, removable) in list {
+        let real = dir.path().join("devices").join(place).join("block").join(name);
+        std::fs::create_dir_all(&real).unwrap();
+        std::fs::write(real.join("removable"), if *removable { "1\n" } else { "0\n" }).unwrap();
+        std::fs::write(real.join("size"), "209715200\n").unwrap();
+        std::os::unix::fs::symlink(&real, dir.path().join("block").join(name)).unwrap();
+    }
+    dir
+}
+
+#[test]
+fn one_disk_is_one_disk_whatever_else_the_machine_has() {
+    let model = Model::parse(
+        "format = 1\nerases = \"yes\"\n[[disk]]\ndevice = \"sda\"\nwipe = true\nonly_disk = true\n",
+    )
+    .unwrap();
+    let internal = ("sda", "pci0000:00/ata1/host0", false);
+    let beside = [
+        ("loop0", "virtual", false),
+        ("ram0", "virtual", false),
+        ("dm-0", "virtual", false),
+        ("md127", "virtual", false),
+        ("nbd0", "virtual", false),
+        ("sr0", "pci0000:00/ata2/host1", true),
+        ("fd0", "platform/floppy.0", true),
+        ("mmcblk0boot0", "platform/mmc_host", false),
+        ("mmcblk0rpmb", "platform/mmc_host", false),
+        // The media itself, which may say that nobody can take it out.
+        ("sdb", "pci0000:00/usb2/2-1/host6", false),
+        ("sdc", "pci0000:00/ata3/host7", true),
+        ("sdd", "platform/host9/session1/target9", false),
+    ];
+    let second = ("nvme0n1", "pci0000:00/nvme/nvme0", false);
+    let alone: Vec<_> = std::iter::once(internal).chain(beside).collect();
+    let two: Vec<_> = alone.iter().copied().chain([second]).collect();
+    let only_media: Vec<_> = alone.iter().copied().filter(|own| own.0 != "sda").collect();
+    for (dialect, line) in [(Dialect::Preseed, "partman/early_command"), (Dialect::Kickstart, "s=$((")] {
+        let text = write_model(&model, dialect, &mut Secrets::default()).unwrap().text;
+        let line = text.lines().find(|own| own.contains(line)).unwrap();
+        let line = line.split_once(" string ").map_or(line, |(_, own)| own);
+        for shell in &shells() {
+            let goes_on = |list: &[(&str, &str, bool)]| {
+                let tree = disks(list);
+                let line = line
+                    .replace("/sys/block", &tree.path().join("block").display().to_string())
+                    .replace("sleep 1000000", "exit 1")
+                    .replace(">/dev/console", ">/dev/null");
+                run(shell, &format!("{line}\ntrue"), tree.path()).status.success()
+            };
+            assert!(goes_on(&[internal]), "{}", shell.0);
+            assert!(goes_on(&alone), "{}", shell.0);
+            assert!(!goes_on(&two), "{}", shell.0);
+            assert!(!goes_on(&only_media), "{}", shell.0);
+            assert!(!goes_on(&[]), "{}", shell.0);
+        }
+    }
+}
+
+#[test]
+fn what_debians_installer_would_ask_is_found() {
+    let file = |lines: &str| format!("d-i debian-installer/locale string en_GB.UTF-8\n{lines}\n");
+    let whole = "d-i passwd/root-login boolean false\nd-i passwd/username string ann\nd-i passwd/user-password-crypted password $6$a$b";
+    assert_eq!(problems(&file(whole), "passwd"), [""; 0]);
+    // Nothing is said of people at all: they are asked, as was meant.
+    assert_eq!(problems(&file(""), "passwd"), [""; 0]);
+    for (from, to, wanted) in [
+        ("d-i passwd/root-login boolean false\n", "", "nothing is said of the administrator"),
+        ("boolean false", "boolean true", "nothing is said of the administrator"),
+        ("d-i passwd/user-password-crypted password $6$a$b", "", "ann has no password"),
+        ("string ann", "string backup", "keeps for the system"),
+        ("string ann", "string admin", "keeps for the system"),
+    ] {
+        let found = problems(&file(&whole.replace(from, to)), "passwd");
+        assert!(found.len() == 1 && found[0].contains(wanted), "{wanted}: {found:?}");
+    }
+    let long = format!("d-i preseed/late_command string true {}", "x".repeat(131_072));
+    assert!(problems(&file(&long), "late_command")[0].contains("is not run"));
+    let long = format!("d-i preseed/late_command string true {}", "x".repeat(131_066));
+    assert_eq!(problems(&file(&long), "late_command"), [""; 0]);
+    assert!(problems(&file("d-i mirror/suite string bookworm"), "mirror")[0].contains("select"));
+}
+
+#[test]
+fn a_script_is_gone_when_it_has_run() {
+    let mut model = Model::default();
+    model.script.push(Script {
+        name: "once.sh".into(),
+        stage: Stage::SystemInstalled,
+        text: "#!/bin/sh\nnote ran\n".into(),
+        from: String::new(),
+        carried: Carried::Inside,
+    });
+    let text = preseed(&model);
+    for shell in &shells() {
+        let dir = installer();
+        let here = dir.path().display().to_string();
+        let output =
+            run(shell, &question(&text, "late_command").replace("/root/", &format!("{here}/")), dir.path());
+        assert!(output.status.success(), "{}: {}", shell.0, String::from_utf8_lossy(&output.stderr));
+        assert_eq!(noted(dir.path()), ["note [ran]"]);
+        assert!(!dir.path().join("once.sh").exists(), "{}", shell.0);
+    }
+}
+
+#[test]
+fn languages_become_the_locales_that_systems_have() {
+    let locale = |tag: &str| {
+        let mut model = Model::default();
+        model.language.setup = tag.into();
+        let text = preseed(&model);
+        let line = text.lines().find(|line| line.contains("debian-installer/locale")).unwrap().to_owned();
+        line.rsplit(' ').next().unwrap().to_owned()
+    };
+    for (tag, expected) in [
+        ("en", "en_US.UTF-8"),
+        ("en-GB", "en_GB.UTF-8"),
+        ("da", "da_DK.UTF-8"),
+        ("sr-Latn-RS", "sr_RS@latin"),
+        ("sr-Cyrl-RS", "sr_RS.UTF-8"),
+        ("zh-Hans-CN", "zh_CN.UTF-8"),
+        ("zh-Hant-TW", "zh_TW.UTF-8"),
+        ("zh-Hant-HK", "zh_HK.UTF-8"),
+        ("zh-Hant", "zh_TW.UTF-8"),
+        ("uz-Latn-UZ", "uz_UZ.UTF-8"),
+        ("uz-Cyrl-UZ", "uz_UZ@cyrillic"),
+        ("pt-BR", "pt_BR.UTF-8"),
+        ("EN-gb", "en_GB.UTF-8"),
+    ] {
+        assert_eq!(locale(tag), expected, "{tag}");
     }
 }

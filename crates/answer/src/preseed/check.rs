@@ -7,6 +7,10 @@ use std::sync::LazyLock;
 
 static TABLE: &str = include_str!("../../data/preseed-questions.txt");
 
+static RESERVED: &str = include_str!("../../data/preseed-reserved-accounts.txt");
+/// MAX_ARG_STRLEN of Linux, in bytes, without the zero.
+const LONGEST_LINE: usize = (128 << 10) - 1;
+
 static QUESTIONS: LazyLock<Vec<(&str, &str)>> = LazyLock::new(|| {
     TABLE.lines().filter(|line| !line.starts_with('#')).filter_map(|line| line.split_once(' ')).collect()
 });
@@ -112,11 +116,21 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             );
         }
     }
+    people(document, &mut findings);
     if let Some(entry) = document.get("partman-auto/expert_recipe") {
         recipe(&entry.value, document.line(entry), &mut findings);
     }
     for question in ["partman/early_command", "preseed/early_command", "preseed/late_command"] {
         let Some(entry) = document.get(question) else { continue };
+        // One argument of a program is no longer than that, with the zero at its end; a longer line is not run at all.
+        if entry.value.len() > LONGEST_LINE {
+            let message = format!(
+                "the line has {} bytes, and one of more than {LONGEST_LINE} is not run",
+                entry.value.len()
+            );
+            let hint = "carry long scripts on the media (carried = \"media\")";
+            findings.push(Finding::new(Topic::Command, question, message, hint).at(document.line(entry)));
+        }
         for fault in sh::faults(&entry.value) {
             let hint = "give each command a shell of its own: sh -c '…', and join them with `&&`";
             findings.push(Finding::new(Topic::Command, question, fault, hint).at(document.line(entry)));
@@ -140,6 +154,39 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
         }
     }
     findings
+}
+
+/// What of the accounts the installer asks all the same, once some of it is answered.
+fn people(document: &Document<'_>, findings: &mut Vec<Finding>) {
+    let Some(name) = document.get("passwd/username") else { return };
+    let line = document.line(name);
+    let has = |question: &str| document.value(question).is_some_and(|own| !own.is_empty());
+    let has_password = |who: &str| has(&format!("{who}-password")) || has(&format!("{who}-password-crypted"));
+    if RESERVED
+        .lines()
+        .filter(|own| !own.starts_with('#'))
+        .flat_map(str::split_whitespace)
+        .any(|own| own == name.value)
+    {
+        let message = format!(
+            "{:?} is a name that the installer keeps for the system: it asks for another",
+            name.value
+        );
+        findings.push(
+            Finding::new(Topic::Account, "passwd/username", message, "give the account another name")
+                .at(line),
+        );
+    }
+    if document.value("passwd/make-user") != Some("false") && !has_password("passwd/user") {
+        let message = format!("{} has no password: the installer asks for one", name.value);
+        let hint = "give it a password or its hash";
+        findings.push(Finding::new(Topic::Asks, "passwd/user-password-crypted", message, hint).at(line));
+    }
+    if document.value("passwd/root-login") != Some("false") && !has_password("passwd/root") {
+        let message = "nothing is said of the administrator: the installer asks for its password";
+        let hint = "say that it cannot sign in (passwd/root-login false, administrator.enabled = false), or give it a password";
+        findings.push(Finding::new(Topic::Asks, "passwd/root-login", message, hint).at(line));
+    }
 }
 
 /// Sizes of a recipe: least, priority, greatest.
