@@ -584,3 +584,45 @@ fn answers_of_a_menu_and_of_the_media_stop_a_plan_alike() {
     entry(", accept = [\"no-password\"]");
     ok(&dir, &plan);
 }
+
+#[test]
+fn entries_of_a_menu_take_the_answers_of_the_whole_media() {
+    let (_keep, dir) = demo();
+    for name in ["vmlinuz", "grub.efi"] {
+        fs::write(dir.join(name), "a program").unwrap();
+    }
+    fs::create_dir_all(dir.join("loader")).unwrap();
+    for name in ["isolinux.bin", "ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"] {
+        fs::write(dir.join("loader").join(name), vec![b'x'; 3000]).unwrap();
+    }
+    fs::write(dir.join("m.csv"), "name,serial\nLAB-1,BF-1\nLAB-2,BF-2\n").unwrap();
+    fs::write(dir.join("lab.answer.toml"), "format = 1\n[machine]\nname = \"{name}\"\n").unwrap();
+    let stack = |dialects: &str, answer: &str| {
+        let text = format!(
+            "[answer]\nfile = \"lab.answer.toml\"\ndialects = [{dialects}]\n[[variant]]\nsites = \"m.csv\"\nanswers_only = true\n\
+             [menu]\nbios_loader = \"loader\"\nuefi_loader = \"grub.efi\"\n[[menu.entry]]\nid = \"a\"\ntitle = \"A\"\n\
+             kernel = \"vmlinuz\"\noptions = \"quiet\"\nanswer = {answer}\n[media]\nlabel = \"LAB\"\niso = \"t.iso\"\n"
+        );
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+    };
+    for (dialects, wanted) in [
+        ("\"preseed\"", "auto=true priority=critical file=/cdrom/preseed.cfg quiet"),
+        ("\"kickstart\"", "inst.ks=hd:LABEL=LAB:/ks.cfg quiet"),
+        ("\"unattend\", \"preseed\"", "file=/cdrom/preseed.cfg quiet"),
+    ] {
+        stack(dialects, "{ at = \"root\" }");
+        ok(&dir, &["build", "t.stack.toml", "--replace"]);
+        ok(&dir, &["unpack", "t.iso", "t"]);
+        let menu = fs::read_to_string(dir.join("t/isolinux/isolinux.cfg")).unwrap();
+        assert!(menu.contains(wanted), "{menu}");
+        let sites = names(&dir.join("t/neatstack/sites"));
+        assert!(sites.iter().any(|own| own.starts_with("BF-2.")), "{sites:?}");
+        fs::remove_dir_all(dir.join("t")).unwrap();
+    }
+    // Where there are none, the entry says what is missing.
+    stack("\"unattend\"", "{ at = \"root\" }");
+    let (code, error) = fails(&dir, &["plan", "t.stack.toml"]);
+    assert!(code == 2 && error.contains("at = \"root\" for those of [answer]"), "{error}");
+    stack("\"preseed\"", "{ at = \"root\", dialect = \"kickstart\" }");
+    assert_eq!(fails(&dir, &["plan", "t.stack.toml"]).0, 2);
+}

@@ -214,11 +214,10 @@ pub(crate) fn apply(
     editor: &mut Editor,
 ) -> Result<()> {
     let Some(section) = &stack.answer else { return Ok(()) };
-    let usual = [given.usual_dialect()];
-    let dialects = if section.dialects.is_empty() { usual.as_slice() } else { &section.dialects };
+    let dialects = section.dialects_of(given.usual_dialect());
     let mut reports = Vec::new();
-    for dialect in dialects {
-        make_room(section, *dialect, dialects, editor);
+    for dialect in &dialects {
+        make_room(section, *dialect, &dialects, editor);
         let written = given.speak(*dialect, site, ask)?;
         editor.note_secret(&written.bytes);
         put(section, &written, given.name(), editor)?;
@@ -280,16 +279,21 @@ fn put(section: &AnswerSection, written: &WrittenFile, name: &str, editor: &mut 
     let reason = format!("from {name}, where setup looks for an answer file of the kind {}", dialect.name());
     editor.put_made(&target, Content::from_bytes(written.bytes.clone()), section.replace, &reason)?;
     put_side_files(&written.files, editor)?;
+    tell_option(dialect, &target, editor);
+    Ok(())
+}
+
+/// Answers in the root are read by installers that a kernel's command line tells of them.
+fn tell_option(dialect: Dialect, target: &str, editor: &mut Editor) {
     if let Some(option) = dialect.option_for_root() {
         editor.find(
             Weight::Note,
             format!("the installer reads media:/{target} only when its kernel's command line says so"),
             format!(
-                "have the media's own menu add `{option}`, or write a [menu] whose entry has the answers"
+                "have the media's own menu add `{option}`, or write a [menu] whose entry says answer = {{ at = \"root\" }}"
             ),
         );
     }
-    Ok(())
 }
 
 /// Puts the empty files that setup takes together with answers in `folder`, which ends in a slash, or neither.
@@ -343,8 +347,7 @@ pub(crate) fn apply_all(
     editor: &mut Editor,
 ) -> Result<()> {
     let Some(section) = &stack.answer else { return Ok(()) };
-    let usual = [given.usual_dialect()];
-    let dialects = if section.dialects.is_empty() { usual.as_slice() } else { &section.dialects };
+    let dialects = section.dialects_of(given.usual_dialect());
     let without: Vec<&Site> = list
         .sites
         .iter()
@@ -361,8 +364,8 @@ pub(crate) fn apply_all(
         );
     }
     let mut reports = Vec::new();
-    for dialect in dialects {
-        make_room(section, *dialect, dialects, editor);
+    for dialect in &dialects {
+        make_room(section, *dialect, &dialects, editor);
         let Some(chooser) = dialect.chooser() else {
             editor.find(
                 Weight::Refused,
@@ -404,16 +407,7 @@ pub(crate) fn apply_all(
         for file in &chooser.files {
             editor.put_made(&file.path, Content::from_bytes(file.bytes.clone()), section.replace, why)?;
         }
-        if let Some(option) = dialect.option_for_root() {
-            editor.find(
-                Weight::Note,
-                format!(
-                    "the installer reads media:/{} only when its kernel's command line says so",
-                    dialect.place()
-                ),
-                format!("have the media's own menu add `{option}`"),
-            );
-        }
+        tell_option(*dialect, dialect.place(), editor);
     }
     put_notice(&reports, Some(&format!("{} machines", list.sites.len())), editor)
 }

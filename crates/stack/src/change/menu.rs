@@ -31,6 +31,8 @@ const MODULES: [&str; 4] = ["ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.
 pub(crate) struct Machine<'a> {
     pub site: Option<&'a Site>,
     pub ask: Option<Ask<'a>>,
+    /// Dialects whose answers `[answer]` puts into the media's root.
+    pub root: &'a [Dialect],
 }
 
 /// Puts everything that `section` needs on the media and gives the boot entries.
@@ -272,8 +274,12 @@ fn add_answer(
     let written = match &answer.file {
         Some(file) => Some(write_answer(answer, file, place.machine, editor)?),
         None if answer.at == AnswerPlace::Address => None,
+        None if answer.at == AnswerPlace::Root && of_root(answer, place.machine).is_some() => None,
         None => {
-            return Err(Error::request(format!("{what} is not named"), "write answer = { file = \"…\" }"));
+            return Err(Error::request(
+                format!("{what} is not named"),
+                "write answer = { file = \"…\" }, or at = \"root\" for those of [answer]",
+            ));
         }
     };
     let at = match answer.at {
@@ -291,6 +297,7 @@ fn add_answer(
         (Some(written), _) => written.dialect,
         // By address alone nothing shows the kind; the file's usual name does.
         (None, AnswersAt::Address(address)) => Dialect::of_address(address),
+        (None, AnswersAt::Media { .. }) => of_root(answer, place.machine).unwrap_or(Dialect::OF_KERNELS),
         (None, _) => Dialect::OF_KERNELS,
     };
     let where_to = match at {
@@ -318,6 +325,12 @@ fn add_answer(
         (AnswersAt::Address(_), _) | (_, None) => {}
     }
     Ok(kernel.options(&at))
+}
+
+/// The dialect of the answers in the media's root that an entry takes.
+fn of_root(answer: &EntryAnswer, machine: Machine<'_>) -> Option<Dialect> {
+    let fits = |own: &&Dialect| answer.dialect.is_none_or(|wanted| wanted == **own) && own.kernel().is_some();
+    machine.root.iter().find(fits).copied()
 }
 
 /// The answers of an entry, checked; what lies beside them is put onto the media.

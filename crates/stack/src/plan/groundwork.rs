@@ -92,7 +92,11 @@ impl Groundwork<'_> {
         let stack = self.stack;
         let mut editor = self.editor.clone();
         let mut work = Vec::new();
-        let machine = Machine { site, ask: self.ask };
+        let root = match (&stack.answer, &self.given) {
+            (Some(section), Some(given)) => section.dialects_of(given.usual_dialect()),
+            _ => Vec::new(),
+        };
+        let machine = Machine { site, ask: self.ask, root: &root };
         let menu_boot = match &stack.menu {
             Some(section) => {
                 Some(apply_menu(section, &stack.title, &self.label(site)?, machine, &mut editor)?)

@@ -24,6 +24,13 @@ pub struct AnswerSection {
     pub replace: bool,
 }
 
+impl AnswerSection {
+    /// The dialects that are written, where `usual` is that of the answers.
+    pub(crate) fn dialects_of(&self, usual: Dialect) -> Vec<Dialect> {
+        if self.dialects.is_empty() { vec![usual] } else { self.dialects.clone() }
+    }
+}
+
 /// `[[variant]]`
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
