@@ -43,6 +43,8 @@ dialects! {
     Kickstart = "kickstart",
     /// cloud-init's autoinstall.
     Autoinstall = "autoinstall",
+    /// AutoYaST, of the SUSE family's installer.
+    Autoyast = "autoyast",
 }
 
 impl Dialect {

@@ -99,6 +99,8 @@ pub struct Kernel {
     pub(crate) always: &'static [&'static str],
     /// Options for answers in the media's root, read by a kernel that somebody else starts.
     pub(crate) option_for_root: &'static str,
+    /// What an option begins with that says where the installation source is; `None` where there is none.
+    pub(crate) source: Option<&'static str>,
     /// Options for a place.
     pub(crate) options: fn(&AnswersAt<'_>) -> Vec<String>,
 }
@@ -120,6 +122,11 @@ pub enum AnswersAt<'a> {
 }
 
 impl Kernel {
+    /// The option that says where the installation source is, where the installer has one.
+    pub fn source(&self, address: &str) -> Option<String> {
+        self.source.map(|option| format!("{option}{address}"))
+    }
+
     /// What the kernel's command line must say.
     pub fn options(&self, at: &AnswersAt<'_>) -> Vec<String> {
         self.always.iter().map(|option| (*option).to_owned()).chain((self.options)(at)).collect()

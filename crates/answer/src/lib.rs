@@ -26,6 +26,7 @@
 pub use neat_content;
 
 mod autoinstall;
+mod autoyast;
 mod check;
 pub mod command_line;
 mod describe;

@@ -1,7 +1,7 @@
 //! Which folder a dialect is in, and what is asked of all of them.
 
 use crate::{
-    Dialect, MediaFacts, autoinstall,
+    Dialect, MediaFacts, autoinstall, autoyast,
     face::{Chooser, Face, Kernel},
     kickstart, preseed, unattend,
 };
@@ -18,6 +18,7 @@ impl Dialect {
             Self::Preseed => &preseed::Preseed,
             Self::Kickstart => &kickstart::Kickstart,
             Self::Autoinstall => &autoinstall::Autoinstall,
+            Self::Autoyast => &autoyast::Autoyast,
         }
     }
 

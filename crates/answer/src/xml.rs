@@ -34,6 +34,7 @@ pub(crate) struct Element {
 pub(crate) struct Document {
     text: String,
     root: Element,
+    is_typed: bool,
 }
 
 impl Element {
@@ -61,8 +62,15 @@ impl Element {
 impl Document {
     /// Reads a text. A document type is refused, so that there are no entities but XML's own.
     pub fn parse(text: String) -> Result<Self> {
-        let root = parse(&text)?;
-        Ok(Self { text, root })
+        let root = parse(&text, false)?;
+        Ok(Self { text, root, is_typed: false })
+    }
+
+    /// The same of a dialect whose files name a document type. Its own part, which could define entities, is refused all
+    /// the same, and nothing is read from elsewhere.
+    pub fn parse_typed(text: String) -> Result<Self> {
+        let root = parse(&text, true)?;
+        Ok(Self { text, root, is_typed: true })
     }
 
     /// The text.
@@ -86,7 +94,7 @@ impl Document {
         text.push_str(self.text.get(..range.start).unwrap_or_default());
         text.push_str(with);
         text.push_str(self.text.get(range.end..).unwrap_or_default());
-        *self = Self::parse(text)?;
+        *self = if self.is_typed { Self::parse_typed(text)? } else { Self::parse(text)? };
         Ok(())
     }
 
@@ -191,7 +199,7 @@ fn start(text: &str, at: usize, end: usize, tag: &BytesStart<'_>, is_empty: bool
     Ok(Element { name: local(name), attributes, span: at..end, inner, ..Element::default() })
 }
 
-fn parse(text: &str) -> Result<Element> {
+fn parse(text: &str, may_be_typed: bool) -> Result<Element> {
     let mut reader = Reader::from_str(text);
     // The reader passes over a byte order mark and does not count it.
     let skipped = text.len() - text.trim_start_matches('\u{feff}').len();
@@ -246,6 +254,7 @@ fn parse(text: &str) -> Result<Element> {
                 let c = resolve(text, at, name)?;
                 parent.text.push_str(&c);
             }
+            Event::DocType(_) if may_be_typed && !text.get(at..end).unwrap_or_default().contains('[') => {}
             Event::DocType(_) => {
                 return Err(wrong(
                     text,

@@ -106,6 +106,11 @@ proptest! {
     }
 
     #[test]
+    fn autoyast_goes_there_and_back(model in models(Dialect::Autoyast)) {
+        there_and_back(&model, Dialect::Autoyast);
+    }
+
+    #[test]
     fn the_toml_form_goes_there_and_back(model in models(Dialect::Unattend)) {
         let text = model.to_toml().unwrap();
         prop_assert_eq!(Model::parse(&text).unwrap(), model);
@@ -179,6 +184,7 @@ fn answers_of_made_up_sites_are_as_reviewed() {
         ("lab.answer.toml", Dialect::Preseed, "lab.preseed.cfg"),
         ("lab.answer.toml", Dialect::Kickstart, "lab.ks"),
         ("lab.answer.toml", Dialect::Autoinstall, "lab.user-data.yaml"),
+        ("lab.answer.toml", Dialect::Autoyast, "lab.autoyast.xml"),
         ("shop.answer.toml", Dialect::Unattend, "shop.xml"),
         ("bridge.answer.toml", Dialect::Unattend, "bridge.xml"),
     ] {

@@ -626,3 +626,98 @@ fn entries_of_a_menu_take_the_answers_of_the_whole_media() {
     stack("\"preseed\"", "{ at = \"root\", dialect = \"kickstart\" }");
     assert_eq!(fails(&dir, &["plan", "t.stack.toml"]).0, 2);
 }
+
+#[test]
+fn an_installer_is_told_where_its_answers_and_its_source_are() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    for name in ["vmlinuz", "initrd", "grub.efi"] {
+        fs::write(dir.join(name), "a program").unwrap();
+    }
+    fs::create_dir(dir.join("loader")).unwrap();
+    for name in ["isolinux.bin", "ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"] {
+        fs::write(dir.join("loader").join(name), vec![b'x'; 3000]).unwrap();
+    }
+    fs::write(dir.join("one.answer.toml"), "format = 1\n[machine]\nname = \"QUAY-1\"\n").unwrap();
+    let stack = |answer: &str| {
+        let text = format!(
+            "[menu]\nbios_loader = \"loader\"\nuefi_loader = \"grub.efi\"\n[[menu.entry]]\nid = \"a\"\ntitle = \"A\"\n\
+             kernel = \"vmlinuz\"\ninitrd = [\"initrd\"]\nanswer = {{ {answer} }}\n[media]\nlabel = \"QUAY\"\niso = \"t.iso\"\n"
+        );
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+    };
+    let source = "source = \"http://192.0.2.9/leap\"";
+    let file = "file = \"one.answer.toml\"";
+    for (answer, wanted) in [
+        (
+            format!("{file}, dialect = \"autoyast\", at = \"media\""),
+            "autoyast=label://QUAY/systems/a/autoinst.xml",
+        ),
+        (format!("{file}, dialect = \"autoyast\", at = \"root\""), "autoyast=label://QUAY/autoinst.xml"),
+        (
+            format!("{file}, dialect = \"autoyast\", at = \"initrd\", {source}"),
+            "autoyast=file:///autoinst.xml install=http://192.0.2.9/leap",
+        ),
+        (
+            format!("at = \"address\", address = \"http://192.0.2.1/autoinst.xml\", {source}"),
+            "autoyast=http://192.0.2.1/autoinst.xml install=http://192.0.2.9/leap",
+        ),
+        (
+            format!("{file}, dialect = \"kickstart\", at = \"initrd\", {source}"),
+            "inst.ks=file:/ks.cfg inst.repo=http://192.0.2.9/leap",
+        ),
+    ] {
+        stack(&answer);
+        ok(dir, &["build", "t.stack.toml", "--replace"]);
+        ok(dir, &["unpack", "t.iso", "t"]);
+        let menu = fs::read_to_string(dir.join("t/isolinux/isolinux.cfg")).unwrap();
+        assert!(menu.contains(wanted), "{wanted}: {menu}");
+        let on_media = answer.contains("\"media\"").then_some("systems/a/autoinst.xml");
+        let on_media = on_media.or(answer.contains("\"root\"").then_some("autoinst.xml"));
+        if let Some(path) = on_media {
+            let text = fs::read_to_string(dir.join("t").join(path)).unwrap();
+            assert!(text.contains("<hostname>QUAY-1</hostname>"), "{text}");
+        }
+        fs::remove_dir_all(dir.join("t")).unwrap();
+    }
+    for (answer, wanted) in [
+        (format!("{file}, dialect = \"preseed\", {source}"), "has no option for an installation source"),
+        (format!("{file}, dialect = \"autoyast\", source = \"a b\""), "no address of an installation source"),
+    ] {
+        stack(&answer);
+        let (code, error) = fails(dir, &["plan", "t.stack.toml"]);
+        assert!(code == 2 && error.contains(wanted), "{error}");
+    }
+}
+
+#[test]
+fn a_control_file_goes_through_every_command() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    let model = "format = 1\nerases = \"yes\"\n[language]\nsetup = \"da-DK\"\nkeyboards = [\"da-DK\"]\n[machine]\nname = \"KIOSK-1\"\n\
+        [[disk]]\ndevice = \"sda\"\nwipe = true\n[administrator]\nenabled = false\n[[account]]\nname = \"helm\"\n\
+        password = { hash = \"$6$a$b\" }\n";
+    fs::write(dir.join("k.answer.toml"), model).unwrap();
+    ok(dir, &["answer", "write", "k.answer.toml", "--dialect", "autoyast", "-o", "autoinst.xml"]);
+    let (code, text) = check(dir, &["autoinst.xml"]);
+    assert!(code == 0 && text.contains("autoyast") && text.contains("everything on sda"), "{text}");
+    let insert = ["answer", "insert", "autoinst.xml", "--stage", "first-start", "--command", "touch /a"];
+    ok(dir, &insert);
+    ok(
+        dir,
+        &["answer", "insert", "autoinst.xml", "--stage", "first-start", "--command", "touch /b", "--at", "1"],
+    );
+    let text = fs::read_to_string(dir.join("autoinst.xml")).unwrap();
+    assert!(text.contains("<![CDATA[touch /b\ntouch /a\n]]>"), "{text}");
+    ok(dir, &["answer", "read", "autoinst.xml", "-o", "again.answer.toml"]);
+    let again = fs::read_to_string(dir.join("again.answer.toml")).unwrap();
+    assert!(again.contains("dialect = \"autoyast\"") && !again.contains("$6$"), "{again}");
+    ok(dir, &["answer", "write", "again.answer.toml", "--dialect", "autoyast", "-o", "second.xml"]);
+    assert_eq!(fs::read_to_string(dir.join("second.xml")).unwrap(), text);
+    // The same as kickstart, which has other words for it.
+    let args = ["answer", "write", "again.answer.toml", "--dialect", "kickstart", "--accept", "unsaid"];
+    let kickstart = ok(dir, &args);
+    assert!(kickstart.contains("keyboard --xlayouts='dk'") && kickstart.contains("$6$a$b"), "{kickstart}");
+    let look = json(dir, &["look", "autoinst.xml", "--json"]);
+    assert!(look.to_string().contains("autoyast"), "{look}");
+}

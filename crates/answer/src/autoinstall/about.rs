@@ -12,6 +12,7 @@ pub(super) const ABOUT: About = About {
         always: &[],
         option_for_root: "autoinstall ds=nocloud;s=/cdrom/",
         options,
+        source: Some("url="),
     }),
     rules: Rules::LINUX,
     likeness,

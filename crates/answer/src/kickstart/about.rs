@@ -12,6 +12,7 @@ pub(super) const ABOUT: About = About {
         always: &[],
         option_for_root: "inst.ks=cdrom:/ks.cfg",
         options,
+        source: Some("inst.repo="),
     }),
     rules: Rules::LINUX,
     likeness,

@@ -12,6 +12,7 @@ pub(super) const ABOUT: About = About {
         always: &[],
         option_for_root: "auto=true priority=critical file=/cdrom/preseed.cfg",
         options,
+        source: None,
     }),
     rules: Rules::LINUX,
     likeness,

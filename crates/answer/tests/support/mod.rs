@@ -159,11 +159,13 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
             Stage::AuditSystem,
             Stage::AuditUser,
         ],
-        Dialect::Autoinstall => vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart],
+        Dialect::Autoinstall | Dialect::Autoyast => {
+            vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart]
+        }
         _ => vec![Stage::SetupStart, Stage::SystemInstalled],
     };
     let is_unattend = dialect == Dialect::Unattend;
-    let has_description = is_unattend || dialect == Dialect::Kickstart;
+    let has_description = matches!(dialect, Dialect::Unattend | Dialect::Kickstart | Dialect::Autoyast);
     // Quotes are balanced in commands that a shell reads.
     let run = if is_unattend {
         hostile().boxed()
@@ -196,7 +198,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
             let stage = Stage::ALL.iter().position(|stage| *stage == own.stage);
             let split = match dialect {
                 Dialect::Unattend => !own.wait,
-                Dialect::Kickstart => own.outside,
+                Dialect::Kickstart | Dialect::Autoyast => own.outside,
                 _ => false,
             };
             (stage, split)
@@ -233,7 +235,8 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
             // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
             let has_wireless = other && !(is_unattend || dialect == Dialect::Kickstart && fixed.is_some());
             Network {
-                needed: (other && dialect != Dialect::Kickstart).then_some(false),
+                needed: (other && !matches!(dialect, Dialect::Kickstart | Dialect::Autoyast))
+                    .then_some(false),
                 place: place.filter(|_| is_unattend),
                 wireless: has_wireless.then_some(Wireless { name, password, hidden: false }),
                 fixed,
@@ -245,8 +248,13 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
 /// Models that `dialect` can say in full, in the form in which it says them back.
 pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
     let is_unattend = dialect == Dialect::Unattend;
-    let keyboards = vec(tag(), 1..3).prop_map(|mut all| {
+    let keyboards = vec(tag(), 1..3).prop_map(move |mut all| {
         all.dedup();
+        if dialect == Dialect::Autoyast {
+            // One, of those that it has a word for.
+            all.retain(|own| own != "sr-Latn-RS");
+            all.truncate(1);
+        }
         all
     });
     let language = (maybe(tag()), maybe(tag()), maybe(keyboards), any::<bool>()).prop_map(
@@ -264,7 +272,8 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
     let system =
         (option::of(edition), any::<bool>(), any::<bool>()).prop_map(move |(edition, key, licence)| System {
             edition: match (dialect, edition) {
-                (Dialect::Unattend, own) | (Dialect::Autoinstall, own @ Some(EditionChoice::Name(_))) => own,
+                (Dialect::Unattend, own)
+                | (Dialect::Autoinstall | Dialect::Autoyast, own @ Some(EditionChoice::Name(_))) => own,
                 _ => None,
             },
             key: (is_unattend && key).then_some(KeyChoice::None(true)),
@@ -334,7 +343,7 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                 disk,
                 administrator: Administrator {
                     enabled: match dialect {
-                        Dialect::Kickstart => enabled.filter(|own| !own),
+                        Dialect::Kickstart | Dialect::Autoyast => enabled.filter(|own| !own),
                         _ => enabled,
                     },
                     password,

@@ -324,7 +324,22 @@ fn add_answer(
         }
         (AnswersAt::Address(_), _) | (_, None) => {}
     }
-    Ok(kernel.options(&at))
+    let mut options = kernel.options(&at);
+    if let Some(source) = &answer.source {
+        if source.contains(char::is_whitespace) || source.is_empty() {
+            return Err(Error::request(
+                format!("{what}: {source:?} is no address of an installation source"),
+                "write it without blanks, such as http://…",
+            ));
+        }
+        options.push(kernel.source(source).ok_or_else(|| {
+            Error::request(
+                format!("{what}: {} has no option for an installation source", dialect.name()),
+                "say it in the answers, and take out `source`",
+            )
+        })?);
+    }
+    Ok(options)
 }
 
 /// The dialect of the answers in the media's root that an entry takes.

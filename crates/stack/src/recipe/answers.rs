@@ -118,6 +118,8 @@ pub struct EntryAnswer {
     /// Where the installer finds it.
     #[serde(default)]
     pub at: AnswerPlace,
+    /// Where the installer finds what it installs, as an address, where it is told on the kernel's command line.
+    pub source: Option<String>,
     /// What would stop the build and is meant, as in [answer].
     #[serde(default)]
     pub accept: Vec<Topic>,
