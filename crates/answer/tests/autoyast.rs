@@ -332,6 +332,75 @@ fn what_it_has_no_word_for_is_said() {
     assert_eq!(unsaid("[system]\nedition = \"Leap\"\n[language]\nkeyboards = [\"de-DE\"]"), [""; 0]);
 }
 
+/// Runs a script with made-up disks: mounting one copies its folder.
+fn run_with_disks(script: &str, dir: &Path) -> process::Output {
+    use std::os::unix::fs::PermissionsExt;
+    let bin = dir.join("bin");
+    fs::create_dir_all(&bin).unwrap();
+    for (name, text) in [
+        ("mount", "#!/bin/sh\nshift 2\n[ -d \"$1\" ] && cp -r \"$1/.\" \"$2\"\n"),
+        ("umount", "#!/bin/sh\nrm -r \"$1\" && mkdir \"$1\"\n"),
+    ] {
+        fs::write(bin.join(name), text).unwrap();
+        fs::set_permissions(bin.join(name), fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    process::Command::new("sh").args(["-c", script]).current_dir(dir).env("PATH", path).output().unwrap()
+}
+
+#[test]
+fn a_machine_finds_its_file_on_whatever_disk_the_media_is() {
+    let chooser = Dialect::Autoyast.chooser().unwrap();
+    let text = String::from_utf8(chooser.files[0].bytes.clone()).unwrap();
+    if has_xmllint() {
+        assert_eq!(validated(&text), Ok(()));
+    }
+    let file = AnswerFile::parse(text.as_bytes()).unwrap();
+    assert!(!check_file(&file, None).has_problems());
+    let script = read_file(&file).unwrap().model.script[0].text.clone();
+    for (serial, disk, found) in [
+        (" bf 70/01 \n", "sr0", Some("BF7001")),
+        ("BF-2", "a disk", Some("BF-2")),
+        ("BF-3", "sr0", None),
+        ("", "sr0", None),
+    ] {
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(dir.path().join("serial"), serial).unwrap();
+        fs::create_dir_all(dir.path().join("devices/empty")).unwrap();
+        let sites = dir.path().join("devices").join(disk).join(chooser.folder);
+        fs::create_dir_all(&sites).unwrap();
+        for own in ["BF7001", "BF-2", ""] {
+            fs::write(sites.join(format!("{own}.xml")), own).unwrap();
+        }
+        fs::create_dir(dir.path().join("profile")).unwrap();
+        let script = script
+            .replace("/dev/sr[0-9]* /dev/disk/by-label/*", "devices/*")
+            .replace("/sys/class/dmi/id/product_serial", "serial")
+            .replace("/tmp/", "");
+        let output = run_with_disks(&script, dir.path());
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let taken = fs::read_to_string(dir.path().join("profile/modified.xml")).ok();
+        assert_eq!(taken.as_deref(), found, "{serial:?}");
+    }
+}
+
+#[test]
+fn a_name_that_the_machine_makes_is_in_the_file_that_is_used() {
+    let model = Model::parse("format = 1\n[machine]\nname = \"LAB-{serial}\"\n").unwrap();
+    let file = write(&model);
+    let start = file.text.find("<![CDATA[").unwrap() + "<![CDATA[".len();
+    let script = &file.text[start..file.text.find("]]>").unwrap()];
+    let dir = tempfile::tempdir().unwrap();
+    fs::create_dir(dir.path().join("profile")).unwrap();
+    fs::write(dir.path().join("profile/autoinst.xml"), &file.text).unwrap();
+    fs::write(dir.path().join("serial"), "5CG/12 34\n").unwrap();
+    let script = script.replace("/sys/class/dmi/id/product_serial", "serial").replace("/tmp/", "");
+    let output = run_with_disks(&script, dir.path());
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let made = fs::read_to_string(dir.path().join("profile/modified.xml")).unwrap();
+    assert!(made.contains("<hostname>LAB-5CG1234</hostname>"), "{made}");
+}
+
 #[test]
 fn a_grammar_that_takes_everything_would_be_no_proof() {
     if has_xmllint() {

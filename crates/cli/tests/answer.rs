@@ -373,7 +373,7 @@ fn each_machine_of_a_list_gets_its_media() {
         .replace("sites = \"machines.csv\"", "sites = \"machines.csv\"\nanswers_only = true")
         .replace("label = \"{name}\"", "label = \"FLEET\"")
         .replace("out/{name}.iso", "out/fleet.iso");
-    for dialect in ["unattend", "preseed", "kickstart", "autoinstall"] {
+    for dialect in ["unattend", "preseed", "kickstart", "autoinstall", "autoyast"] {
         // The keyboards, owners and editions of the model are for one dialect alone.
         let model = one
             .replace("[answer]\n", "[answer]\naccept = [\"unsaid\"]\n")
@@ -388,6 +388,7 @@ fn each_machine_of_a_list_gets_its_media() {
                 "unattend" => "neatstack/choose.cmd",
                 "preseed" => "preseed.cfg",
                 "kickstart" => "ks.cfg",
+                "autoyast" => "autoinst.xml",
                 _ => "user-data",
             }),
             "{files}"
@@ -581,7 +582,7 @@ fn answers_of_a_menu_and_of_the_media_stop_a_plan_alike() {
     assert!(text.contains("problem") && text.contains("has no password"), "{text}");
     entry("");
     assert!(refused(&dir, &plan).contains("has no password"));
-    entry(", accept = [\"no-password\"]");
+    entry(", accept = [\"no-password\", \"asks\"]");
     ok(&dir, &plan);
 }
 
