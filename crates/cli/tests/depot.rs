@@ -42,12 +42,19 @@ fn store() -> (tempfile::TempDir, PathBuf) {
 struct Served {
     child: Child,
     url: String,
+    /// Where answers are given out.
+    answers: Option<String>,
 }
 
 impl Served {
     fn start(dir: &Path) -> Self {
+        Self::with(dir, &[])
+    }
+
+    fn with(dir: &Path, more: &[&str]) -> Self {
         let mut child = Command::new(env!("CARGO_BIN_EXE_neatstack"))
             .args(["depot", "serve", "store", "--port", "0", "--json"])
+            .args(more)
             .current_dir(dir)
             .stdout(Stdio::piped())
             .spawn()
@@ -59,7 +66,8 @@ impl Served {
         }
         let said: serde_json::Value = serde_json::from_str(&text).unwrap();
         support::documents::validate("depot-serve", &said, &["depot", "serve"]);
-        Self { child, url: said["url"].as_str().unwrap().to_owned() }
+        let text = |key: &str| said[key].as_str().map(str::to_owned);
+        Self { child, url: text("url").unwrap(), answers: text("answers") }
     }
 }
 
@@ -480,4 +488,53 @@ fn a_stack_file_that_names_a_key_takes_nothing_else() {
     ok(&dir, &["depot", "search", "--depot", &format!("{url}#key={key}")]);
     let (code, error) = fails(&dir, &["depot", "search", "--depot", &format!("{url}#key={other}")]);
     assert!(code == 3 && error.contains("another key"), "{error}");
+}
+
+#[test]
+fn answers_are_given_out_to_the_machine_that_asks() {
+    let (_keep, dir) = store();
+    fs::write(dir.join("m.csv"), "name,serial,address\nLAB-1,BF-1,\nLAB-2,BF-2,127.0.0.1\n").unwrap();
+    let account =
+        "[administrator]\nenabled = false\n[[account]]\nname = \"pupil\"\npassword = { hash = \"$6$a$b\" }\n";
+    let model = |more: &str| {
+        let text = format!("format = 1\n[machine]\nname = \"{{name}}\"\n{more}");
+        fs::write(dir.join("lab.answer.toml"), text).unwrap();
+    };
+    let get = |url: &str| {
+        let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+        let mut answer = agent.get(url).call().unwrap();
+        (answer.status().as_u16(), answer.body_mut().read_to_string().unwrap())
+    };
+    model("");
+    let serve = ["--answers", "lab.answer.toml", "--sites", "m.csv"];
+    let served = Served::with(&dir, &serve);
+    let answers = served.answers.clone().unwrap();
+    assert!(answers.starts_with(&served.url), "{answers}");
+    let (status, text) = get(&format!("{answers}BF-1/preseed.cfg"));
+    assert!(status == 200 && text.contains("netcfg/hostname string LAB-1"), "{status} {text}");
+    // This machine is the one whose address the list has.
+    let (status, text) = get(&format!("{answers}ks.cfg"));
+    assert!(status == 200 && text.contains("--hostname=LAB-2"), "{status} {text}");
+    for path in ["LAB-9/ks.cfg", "LAB-1/passwd", "..%2f..%2fetc/passwd", ""] {
+        assert_eq!(get(&format!("{answers}{path}")).0, 404, "{path}");
+    }
+    // The depot itself is offered as before.
+    assert_eq!(get(&format!("{}/depot.json", served.url)).0, 200);
+    drop(served);
+
+    model(account);
+    let served = Served::with(&dir, &serve);
+    let (status, text) = get(&format!("{}LAB-1/ks.cfg", served.answers.as_ref().unwrap()));
+    assert!(status == 403 && text.contains("passwords") && !text.contains("$6$"), "{status} {text}");
+    drop(served);
+    let served = Served::with(&dir, &[serve.as_slice(), &["--secrets"]].concat());
+    let (status, text) = get(&format!("{}LAB-1/ks.cfg", served.answers.as_ref().unwrap()));
+    assert!(status == 200 && text.contains("$6$a$b"), "{status} {text}");
+    drop(served);
+
+    model("[[disk]]\ndevice = \"sda\"\nwipe = true\n");
+    let args = ["depot", "serve", "store", "--port", "0", "--answers", "lab.answer.toml", "--sites", "m.csv"];
+    let (code, error) = fails(&dir, &args);
+    assert!(code == 4 && error.contains("erases everything on sda"), "{error}");
+    assert_eq!(fails(&dir, &["depot", "serve", "store", "--port", "0", "--secrets"]).0, 2);
 }

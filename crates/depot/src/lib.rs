@@ -18,5 +18,5 @@ pub use client::Depot;
 pub use digest::{Digests, digests_of};
 pub use fetch::{FetchOptions, Fetched};
 pub use index::{INDEX_NAME, Index, Item, ItemKind, Reference, Search};
-pub use serve::{Request, Server};
+pub use serve::{Beside, Request, Server};
 pub use sign::{Key, SIGNATURE_ENDING, check_file, new_keys, sign, signature_path};

@@ -53,21 +53,23 @@ pub struct Request {
 }
 
 /// A depot that is being served.
-#[derive(Debug)]
 pub struct Server {
     listener: TcpListener,
     address: SocketAddr,
     shared: Arc<Shared>,
 }
 
-#[derive(Debug)]
 struct Shared {
     folder: PathBuf,
     index_text: Bytes,
     /// Signature of the index, where there is one.
     signature: Option<Bytes>,
     items: HashMap<String, Item>,
+    beside: Option<Beside>,
 }
+
+/// Answers paths that are no items of the depot: who asks, status and bytes; `None` for what it does not know either.
+pub type Beside = Arc<dyn Fn(&str, IpAddr) -> Option<(u16, Vec<u8>)> + Send + Sync>;
 
 type Answer = hyper::Response<Either<Full<Bytes>, FileBody>>;
 
@@ -95,8 +97,18 @@ impl Server {
             index_text: index_text.into(),
             signature,
             items: index.items.into_iter().map(|item| (item.file.clone(), item)).collect(),
+            beside: None,
         };
         Ok(Self { listener, address, shared: Arc::new(shared) })
+    }
+
+    /// Asks `beside` for what is no item.
+    #[must_use]
+    pub fn with(mut self, beside: Beside) -> Self {
+        if let Some(shared) = Arc::get_mut(&mut self.shared) {
+            shared.beside = Some(beside);
+        }
+        self
     }
 
     /// Address of the depot.
@@ -126,7 +138,7 @@ impl Server {
                 let (shared, answered) = (Arc::clone(&self.shared), Arc::clone(answered));
                 tokio::spawn(async move {
                     let service = service_fn(|request: hyper::Request<Incoming>| {
-                        let answer = shared.answer(&request);
+                        let answer = shared.answer(&request, from.ip());
                         let bytes = answer.body().size_hint().exact().unwrap_or(0);
                         let path = request.uri().path().to_owned();
                         answered(Request { from, path, status: answer.status().as_u16(), bytes });
@@ -142,7 +154,7 @@ impl Server {
 }
 
 impl Shared {
-    fn answer(&self, request: &hyper::Request<Incoming>) -> Answer {
+    fn answer(&self, request: &hyper::Request<Incoming>, from: IpAddr) -> Answer {
         let is_head = request.method() == Method::HEAD;
         if !is_head && request.method() != Method::GET {
             return text(StatusCode::METHOD_NOT_ALLOWED, "a depot is only read\n");
@@ -159,7 +171,10 @@ impl Shared {
         }
         // Only what the index names is there, whatever lies beside it.
         let Some(item) = self.items.get(path.as_ref()) else {
-            return text(StatusCode::NOT_FOUND, "the depot has no such file\n");
+            return match self.beside.as_ref().and_then(|beside| beside(&path, from)) {
+                Some((status, bytes)) => own(status, bytes, is_head),
+                None => text(StatusCode::NOT_FOUND, "the depot has no such file\n"),
+            };
         };
         let file = File::open(self.folder.join(&item.file));
         let Some(file) =
@@ -211,6 +226,14 @@ fn wanted_range(headers: &HeaderMap, item: &Item) -> std::result::Result<Option<
         _ => return Ok(None),
     };
     if first < last { Ok(Some((first, last))) } else { Err(()) }
+}
+
+/// Bytes that are made for the request.
+fn own(status: u16, bytes: Vec<u8>, is_head: bool) -> Answer {
+    let answer = hyper::Response::builder().status(status).header(CONTENT_LENGTH, bytes.len());
+    let body = Either::Left(Full::new(if is_head { Bytes::new() } else { bytes.into() }));
+    let answer = answer.header(CONTENT_TYPE, "text/plain; charset=utf-8").body(body);
+    answer.unwrap_or_else(|_| text(StatusCode::INTERNAL_SERVER_ERROR, "\n"))
 }
 
 fn text(status: StatusCode, text: &'static str) -> Answer {

@@ -1,6 +1,6 @@
 //! Arguments of `depot`.
 
-use super::common::DepotWhere;
+use super::{answer::AcceptArgs, common::DepotWhere};
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 
@@ -18,6 +18,22 @@ Examples:
 pub(crate) struct DepotArgs {
     #[command(subcommand)]
     pub action: DepotAction,
+}
+
+/// Answers that are given out.
+#[derive(Debug, Args)]
+pub(crate) struct OfferArgs {
+    /// A model (*.answer.toml) or an answer file, given out under /answers/ for the machine that asks
+    #[arg(long, value_name = "MODEL")]
+    pub answers: Option<PathBuf>,
+    /// The site list with the machines that may ask
+    #[arg(long, value_name = "CSV", requires = "answers")]
+    pub sites: Option<PathBuf>,
+    /// Give out answers that have passwords or hashes of them to whoever asks
+    #[arg(long, requires = "answers")]
+    pub secrets: bool,
+    #[command(flatten)]
+    pub accept: AcceptArgs,
 }
 
 /// What to do with a depot.
@@ -58,7 +74,15 @@ Example:
         key: PathBuf,
     },
     /// Offer a depot over HTTP until stopped
-    #[command(after_help = "Example:\n  neatstack depot serve store/ --port 8470")]
+    #[command(after_help = "\
+With --answers it gives out answer files, too, under /answers/: FILE is a dialect's usual name (preseed.cfg, ks.cfg, \
+user-data, autoinst.xml), MACHINE a name or serial number of the site list. Without MACHINE the column `address` tells \
+who asks; without a site list everybody gets the same.
+
+Examples:
+  neatstack depot serve store/ --port 8470
+  neatstack depot serve store/ --address 192.0.2.9 --answers lab.answer.toml --sites machines.csv --secrets
+                               http://192.0.2.9:8470/answers/LAB-01/preseed.cfg")]
     Serve {
         /// The folder with depot.json
         folder: PathBuf,
@@ -68,6 +92,8 @@ Example:
         /// The address to listen at; other machines reach only one that is not the loopback address
         #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1")]
         address: std::net::IpAddr,
+        #[command(flatten)]
+        answers: OfferArgs,
     },
     /// List what a depot has, the newest first
     #[command(after_help = "Example:\n  neatstack depot search quay bridge --architecture x64")]

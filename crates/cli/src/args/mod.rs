@@ -39,7 +39,7 @@ pub(crate) use common::{
 };
 pub(crate) use compare::CompareArgs;
 pub(crate) use demo::{DemoArgs, DemoSize};
-pub(crate) use depot::{DepotAction, DepotArgs, DepotKind};
+pub(crate) use depot::{DepotAction, DepotArgs, DepotKind, OfferArgs};
 pub(crate) use draft::DraftArgs;
 pub(crate) use drivers::DriversArgs;
 pub(crate) use editions::{EditionsAction, EditionsArgs};

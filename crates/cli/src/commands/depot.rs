@@ -1,13 +1,14 @@
 //! `depot`: media and updates with an index.
 
-use super::refuse_existing;
+use super::{answer, refuse_existing};
 use crate::{
-    args::{DepotAction, DepotArgs, DepotKind, DepotWhere},
+    args::{DepotAction, DepotArgs, DepotKind, DepotWhere, OfferArgs},
     context::Context,
     show,
 };
+use neat_answer::{Offer, Offered};
 use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, commit_together, digest_of};
-use neat_depot::{Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
+use neat_depot::{Beside, Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
 use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
 use std::{
     path::{Path, PathBuf},
@@ -18,18 +19,40 @@ use std::{
 /// Where a depot is when nobody says so: where `depot serve` offers one.
 const USUAL: &str = "http://127.0.0.1:8470";
 
+/// Where answers are given out.
+const ANSWERS: &str = "answers/";
+
+/// Answers a request for answers.
+fn offered(path: &Path, args: &OfferArgs, context: &Context) -> Result<Beside> {
+    let model = answer::model_of(path, context)?;
+    let list = args.sites.as_deref().map(answer::site_list).transpose()?;
+    let mut secrets = answer::secrets(path, &answer::ask_secret);
+    let offer = Offer::new(&model, &mut secrets, list, &args.accept.topics(), args.secrets)
+        .map_err(|error| error.within(path.display()))?;
+    Ok(Arc::new(move |path, from| match offer.get(path.strip_prefix(ANSWERS)?, from) {
+        Offered::Nothing => None,
+        Offered::File(bytes) => Some((200, bytes)),
+        Offered::Refused(why) => Some((403, format!("{why}\n").into_bytes())),
+    }))
+}
+
 pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
     match &args.action {
         DepotAction::Index { folder, title } => index(folder, title.as_deref(), context),
         DepotAction::Key { name } => key(name, context),
         DepotAction::Sign { paths, key } => sign(paths, key, context),
-        DepotAction::Serve { folder, port, address } => {
-            let server = Server::bind(folder, *address, *port)?;
+        DepotAction::Serve { folder, port, address, answers } => {
+            let mut server = Server::bind(folder, *address, *port)?;
+            if let Some(path) = &answers.answers {
+                server = server.with(offered(path, answers, context)?);
+            }
             let (url, items) = (server.url(), server.items());
+            let offers = answers.answers.as_ref().map(|_| format!("{url}/{ANSWERS}"));
             if context.json {
-                context.print_json(&show::depot::ServeView { kind: "depot-server", url, items })?;
+                let view = show::depot::ServeView { kind: "depot-server", url, items, answers: offers };
+                context.print_json(&view)?;
             } else {
-                context.print(&show::depot::serving(&url, items))?;
+                context.print(&show::depot::serving(&url, items, offers.as_deref()))?;
             }
             let quiet = context.quiet || context.json;
             let answered = move |request: neat_depot::Request| {

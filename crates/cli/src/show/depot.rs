@@ -44,6 +44,8 @@ pub(crate) struct ServeView {
     pub url: String,
     /// How many items it has.
     pub items: usize,
+    /// Under which address answers are given out.
+    pub answers: Option<String>,
 }
 
 /// JSON form of `depot search`.
@@ -71,9 +73,12 @@ pub(crate) struct FetchView {
 }
 
 /// What a server says when it begins.
-pub(crate) fn serving(url: &str, items: usize) -> String {
+pub(crate) fn serving(url: &str, items: usize, answers: Option<&str>) -> String {
     let mut sheet = Sheet::default();
     sheet.row("search", format!("neatstack depot search --depot {}", in_command(Path::new(url))));
+    if let Some(answers) = answers {
+        sheet.row("answers", format!("{answers}MACHINE/FILE, or {answers}FILE"));
+    }
     sheet.row("ends", "with Ctrl-C");
     let files = count(items as u64, "file", "files");
     format!("{}{}", heading_line(url, &format!("a depot of {files}")), sheet.text())

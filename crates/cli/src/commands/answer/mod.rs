@@ -8,6 +8,7 @@ mod read;
 mod write;
 
 pub(super) use ask::ask_secret;
+pub(super) use write::model_of;
 
 use super::{read_text, refuse_existing};
 use crate::{
@@ -57,7 +58,7 @@ fn open(path: &Path) -> Result<Opened> {
 }
 
 /// The site list at a path.
-fn site_list(path: &Path) -> Result<SiteList> {
+pub(super) fn site_list(path: &Path) -> Result<SiteList> {
     SiteList::parse(&read_text(path, "site list")?).map_err(|error| error.within(path.display()))
 }
 
@@ -98,6 +99,6 @@ fn give(text: &str, args: &OutputArgs, context: &Context) -> Result<()> {
     }
 }
 
-fn secrets<'a>(path: &Path, ask: &'a dyn Fn(&str) -> Result<String>) -> Secrets<'a> {
+pub(super) fn secrets<'a>(path: &Path, ask: &'a dyn Fn(&str) -> Result<String>) -> Secrets<'a> {
     Secrets { base: folder_of(path), ask: Some(ask), ..Secrets::default() }
 }

@@ -11,7 +11,7 @@ use neat_content::{Content, DigestKind, Error, IfThere, Result, digest_of};
 use std::path::{Path, PathBuf};
 
 /// A model of whatever lies at a path, with the file as its origin.
-pub(super) fn model_of(path: &Path, context: &Context) -> Result<Model> {
+pub(in crate::commands) fn model_of(path: &Path, context: &Context) -> Result<Model> {
     match open(path)? {
         Opened::Model(model) => Ok(*model),
         Opened::File(file) => {
