@@ -71,10 +71,10 @@ impl Offer {
             },
         };
         let named = |place: &&str| place.eq_ignore_ascii_case(file);
-        if Dialect::ALL.iter().any(|own| own.companions().iter().any(|place| named(&place))) {
+        if Dialect::ALL.iter().any(|own| own.companions().iter().any(named)) {
             return Offered::File(Vec::new());
         }
-        let dialect = Dialect::ALL.iter().find(|own| own.places().iter().any(|place| named(&place)));
+        let dialect = Dialect::ALL.iter().find(|own| own.places().iter().any(named));
         let Some(dialect) = dialect else { return Offered::Nothing };
         self.rendered(*dialect, site).unwrap_or_else(|error| Offered::Refused(error.to_string()))
     }

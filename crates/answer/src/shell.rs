@@ -18,6 +18,8 @@ pub(crate) enum Line {
     Name(String),
     /// An account is made.
     Account { account: Account, hash: Option<String> },
+    /// An account is put into groups, which are made first.
+    Join { account: String, groups: Vec<String> },
     /// The keyboards of the installed system, as layouts of X with blanks between them.
     Keyboard(String),
     /// A package goes.
@@ -56,6 +58,8 @@ pub(crate) struct Ways {
 const SERIAL: &str = "$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)";
 /// How versions before 0.2 said it.
 const FORMER_SERIAL: &str = "$(cat /sys/class/dmi/id/product_serial)";
+/// Makes a name of what is left when a machine has no number: none begins or ends with `-`, or is empty.
+const FIT: (&str, &str) = ("$(echo \"", "\" | sed 's/^-*//;s/-*$//;s/^$/machine/')");
 const RANDOM: &str = "$(tr -dc a-z0-9 </dev/urandom | head -c ";
 
 /// Ends a command that is not waited for. An installer waits for whoever still holds its output, or its line to
@@ -80,6 +84,13 @@ const USUAL_GROUPS: [&str; 14] = [
     "adm", "audio", "cdrom", "dialout", "dip", "games", "lp", "netdev", "plugdev", "staff", "sudo", "users",
     "video", "wheel",
 ];
+/// Whether every system has a group.
+pub(crate) fn is_usual_group(name: &str) -> bool {
+    USUAL_GROUPS.contains(&name)
+}
+
+/// Puts an account into groups.
+const JOIN: &str = "usermod -aG ";
 /// Makes a group that may be there.
 const MAKE_GROUP: &str = "groupadd -f ";
 
@@ -121,11 +132,12 @@ fn expression(pattern: &str) -> String {
         rest = &rest[end + 1..];
     }
     out.push_str(rest);
-    out
+    if pattern.contains("{serial}") { format!("{}{out}{}", FIT.0, FIT.1) } else { out }
 }
 
 fn pattern(expression: &str) -> String {
-    let mut out = expression.replace(SERIAL, "{serial}").replace(FORMER_SERIAL, "{serial}");
+    let inside = expression.strip_prefix(FIT.0).and_then(|rest| rest.strip_suffix(FIT.1));
+    let mut out = inside.unwrap_or(expression).replace(SERIAL, "{serial}").replace(FORMER_SERIAL, "{serial}");
     while let Some(at) = out.find(RANDOM) {
         let rest = out[at + RANDOM.len()..].to_owned();
         let Some((count, after)) = rest.split_once(')') else { break };
@@ -226,6 +238,11 @@ impl Line {
                 let made = groups.iter().filter(|own| !USUAL_GROUPS.contains(own));
                 let made: String = made.map(|own| format!("{MAKE_GROUP}{} && ", word(own))).collect();
                 inside(format!("{made}{words} {}", word(&account.name)))
+            }
+            Self::Join { account, groups } => {
+                let made: String =
+                    groups.iter().map(|own| format!("{MAKE_GROUP}{} && ", word(own))).collect();
+                inside(format!("{made}{JOIN}{} {}", word(&groups.join(",")), word(account)))
             }
             Self::Keyboard(layouts) => {
                 inside(format!("{}{}{}", KEYBOARD.0, quoted(&keyboard_values(layouts)), KEYBOARD.1))
@@ -328,6 +345,12 @@ impl Line {
                 .strip_prefix(" && ")
                 .or_else(|| sh::read_word(rest)?.1.strip_prefix("&& "))?;
         }
+        if let Some(rest) = script.strip_prefix(JOIN) {
+            let (groups, rest) = sh::read_word(rest)?;
+            let (account, rest) = sh::read_word(rest.trim_start())?;
+            let groups = groups.split(',').map(str::to_owned).collect();
+            return rest.is_empty().then_some(Self::Join { account, groups });
+        }
         let mut rest = script.strip_prefix("useradd -m -s /bin/bash")?.trim_start();
         let mut account = Account::named("");
         let mut hash = None;
@@ -371,6 +394,11 @@ impl Line {
                     account.password = Some(Secret::Origin(true));
                 }
                 model.account.push(account);
+            }
+            Self::Join { account, groups } => {
+                if let Some(own) = model.account.iter_mut().find(|own| own.name == account) {
+                    own.groups.extend(groups);
+                }
             }
             Self::Keyboard(layouts) => {
                 let spoken = model.language.setup.clone();

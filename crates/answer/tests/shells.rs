@@ -117,7 +117,7 @@ fn installer() -> tempfile::TempDir {
             "#!/bin/sh\nprintf '%s' {name} >>noted\nfor w; do printf ' [%s]' \"$w\" >>noted; done\necho >>noted\n"
         )
     };
-    for name in ["useradd", "groupadd", "apt-get", "note"] {
+    for name in ["useradd", "usermod", "groupadd", "apt-get", "note"] {
         put_program(&bin.join(name), &note(name));
     }
     put_program(&bin.join("in-target"), "#!/bin/sh\nexec \"$@\"\n");
@@ -250,6 +250,8 @@ fn accounts_packages_and_scripts_reach_the_shell_as_they_are_called() {
         assert_eq!(
             noted(dir.path()),
             [
+                "groupadd [-f] [dial out]",
+                "usermod [-aG] [dial out] [first]",
                 "groupadd [-f] [dial out]",
                 "useradd [-m] [-s] [/bin/bash] [-c] [o'hara \"of\" the $quay] [-G] [sudo,dial out] [o'hara]",
                 "groupadd [-f] [dial out]",
@@ -627,5 +629,122 @@ fn languages_become_the_locales_that_systems_have() {
         ("EN-gb", "en_GB.UTF-8"),
     ] {
         assert_eq!(locale(tag), expected, "{tag}");
+    }
+}
+
+/// The scripts of a written file: what a shell gets, and what they are called.
+fn scripts_of(name: &str, text: &str) -> Vec<(String, String)> {
+    let ending = name.split_once('.').unwrap().1;
+    let mut all = Vec::new();
+    match ending {
+        "preseed.cfg" => {
+            for line in text.lines().filter(|line| line.contains("_command string ")) {
+                let (question, script) = line.split_once(" string ").unwrap();
+                all.push((question.to_owned(), script.to_owned()));
+            }
+        }
+        "ks" => {
+            let mut open: Option<(String, String)> = None;
+            for line in text.lines() {
+                match &mut open {
+                    Some(_) if line == "%end" => all.extend(open.take()),
+                    Some((_, body)) => body.push_str(&format!("{line}\n")),
+                    None if line.starts_with("%pre") || line.starts_with("%post") => {
+                        open = Some((line.to_owned(), String::new()));
+                    }
+                    None => {}
+                }
+            }
+        }
+        "user-data.yaml" => {
+            let mut key = String::new();
+            for line in text.lines() {
+                if let Some(item) = line.trim().strip_prefix("- ").filter(|_| key.ends_with("-commands")) {
+                    let script = serde_json::from_str(item).unwrap_or_else(|_| item.to_owned());
+                    all.push((key.clone(), script));
+                } else if let Some(own) = line.trim().strip_suffix(':') {
+                    own.clone_into(&mut key);
+                }
+            }
+        }
+        _ => {
+            for part in text.split("<source><![CDATA[").skip(1) {
+                let script = part.split("]]></source>").next().unwrap();
+                all.push(("source".to_owned(), script.replace("]]]]><![CDATA[>", "]]>")));
+            }
+        }
+    }
+    // What is given to another shell is a script, too.
+    let inner: Vec<_> = all
+        .iter()
+        .flat_map(|(place, script)| {
+            let parts = script.split("in-target sh -c ").skip(1);
+            let parts = parts.chain(script.split("in-target -- sh -c ").skip(1));
+            parts.filter_map(|part| Some((format!("{place}, inside"), unquoted(part)?))).collect::<Vec<_>>()
+        })
+        .collect();
+    all.extend(inner);
+    all
+}
+
+/// The word in single quotes that a text begins with, as a shell reads it.
+fn unquoted(text: &str) -> Option<String> {
+    let end =
+        [" && in-target", " && {", " </dev/null >/dev/null"].iter().filter_map(|own| text.find(own)).min();
+    let script = format!("set -- {}\nprintf %s \"$1\"", &text[..end.unwrap_or(text.len())]);
+    let output = std::process::Command::new("sh").args(["-c", &script]).output().ok()?;
+    let word = String::from_utf8_lossy(&output.stdout).into_owned();
+    (output.status.success() && !word.is_empty()).then_some(word)
+}
+
+fn golden() -> Vec<(String, String)> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden");
+    let mut all: Vec<(String, String)> = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .filter(|path| !path.to_string_lossy().ends_with(".answer.toml"))
+        .map(|path| {
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            (name, std::fs::read_to_string(&path).unwrap())
+        })
+        // What is XML for another system has no shell in it.
+        .filter(|(name, _)| name.split_once('.').unwrap().1 != "xml")
+        .collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn every_script_of_the_made_up_sites_is_clean_for_a_reader_of_shell() {
+    if !neat_testing::has_program("shellcheck", "--version") {
+        return;
+    }
+    let mut count = 0;
+    for (name, text) in golden() {
+        for (place, script) in scripts_of(&name, &text) {
+            let dir = tempfile::tempdir().unwrap();
+            let file = dir.path().join("script.sh");
+            std::fs::write(&file, &script).unwrap();
+            // Words of /sys have no blanks, and in a section the first line of a script is the section's.
+            let args = ["-s", "sh", "-S", "warning", "-e", "SC2046,SC1128"];
+            let output = std::process::Command::new("shellcheck").args(args).arg(&file).output().unwrap();
+            let said = String::from_utf8_lossy(&output.stdout);
+            assert!(output.status.success(), "{name}, {place}:\n{script}\n{said}");
+            count += 1;
+        }
+    }
+    assert!(count > 30, "{count}");
+}
+
+#[test]
+fn every_script_of_the_made_up_sites_is_read_by_every_shell() {
+    for (name, text) in golden() {
+        for (place, script) in scripts_of(&name, &text) {
+            for shell in &shells() {
+                let output = run(shell, &format!("if false; then\n{script}\nfi\necho whole"), Path::new("/"));
+                let said = String::from_utf8_lossy(&output.stdout);
+                assert_eq!(said.trim(), "whole", "{}: {name}, {place}:\n{script}", shell.0);
+            }
+        }
     }
 }

@@ -177,6 +177,14 @@ fn people(document: &Document<'_>, findings: &mut Vec<Finding>) {
                 .at(line),
         );
     }
+    let groups = document.value("passwd/user-default-groups").unwrap_or_default().split_whitespace();
+    for group in groups.filter(|own| !crate::shell::is_usual_group(own)) {
+        let message = format!(
+            "the group {group} is not there when the account is made, and is left out without a word"
+        );
+        let hint = "make it and put the account into it by a command at the end";
+        findings.push(Finding::new(Topic::Account, "passwd/user-default-groups", message, hint).at(line));
+    }
     if document.value("passwd/make-user") != Some("false") && !has_password("passwd/user") {
         let message = format!("{} has no password: the installer asks for one", name.value);
         let hint = "give it a password or its hash";

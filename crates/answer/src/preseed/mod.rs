@@ -163,6 +163,14 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         say("preseed/early_command", "string", &join(&first));
     }
     let mut last = shell::lines(model, Stage::SystemInstalled, secrets, more);
+    if let Some(first) = model.account.first() {
+        let groups = first.groups.iter().map(|own| shell::group(own, "sudo"));
+        let groups: Vec<String> =
+            groups.filter(|own| !shell::is_usual_group(own)).map(str::to_owned).collect();
+        if !groups.is_empty() {
+            last.insert(0, Line::Join { account: first.name.clone(), groups });
+        }
+    }
     // What is no name of a layout would mean something to the program that sets it.
     let is_name = |own: &String| own.chars().all(|c| c.is_ascii_alphanumeric() || "_-()".contains(c));
     if layouts.iter().all(is_name)
@@ -243,8 +251,12 @@ fn people(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, &str, &str))
         say("passwd/user-password-crypted", "password", &hash);
     }
     if !account.groups.is_empty() {
-        let groups: Vec<&str> = account.groups.iter().map(|own| shell::group(own, "sudo")).collect();
-        say("passwd/user-default-groups", "string", &groups.join(" "));
+        // Those that are not there yet would be left out without a word.
+        let groups = account.groups.iter().map(|own| shell::group(own, "sudo"));
+        let groups: Vec<&str> = groups.filter(|own| shell::is_usual_group(own)).collect();
+        if !groups.is_empty() {
+            say("passwd/user-default-groups", "string", &groups.join(" "));
+        }
     }
 }
 

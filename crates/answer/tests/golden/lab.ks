@@ -25,7 +25,7 @@ gcompris-qt
 %pre --erroronfail
 # Neat Stack: this machine
 s=$(($(cat /sys/block/sda/size)/2048)) && [ $s -ge 0 ] && { n=0; for d in /sys/block/*; do case $(readlink -f $d) in (*/virtual/*|*/usb*|*/session*|*/sr[0-9]*|*/fd[0-9]*|*boot[0-9]|*rpmb) ;; (*) [ $(cat $d/removable) -eq 1 ] || n=$((n+1)) ;; esac; done; [ $n -eq 1 ]; } || exit 1
-echo "network --hostname=lab-$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)" >/tmp/neatstack-name.ks
+echo "network --hostname=$(echo "lab-$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)" | sed 's/^-*//;s/-*$//;s/^$/machine/')" >/tmp/neatstack-name.ks
 %end
 %post
 # Neat Stack: commands

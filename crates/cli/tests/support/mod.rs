@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each test binary uses its part")]
 
 pub mod documents;
+pub mod installer;
 pub mod linux;
 pub mod machine;
 pub mod ports;

@@ -1,0 +1,163 @@
+//! What Debian's installer makes of the answers that are written for it: its own programs run on them.
+//! They need root, namespaces and the packages that `.ci/prepare` installs. Partitions, the boot loader and the time zone
+//! are set by programs that cannot be had here.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs, reason = "a test that cannot go on has failed")]
+
+mod support;
+
+use std::{
+    env, fs,
+    path::{Path, PathBuf},
+    sync::Mutex,
+    thread,
+};
+use support::{installer::Installer, ok};
+
+fn boot_files() -> PathBuf {
+    let usual = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/boot-files");
+    env::var_os("NEATSTACK_BOOT_FILES").map_or(usual, PathBuf::from)
+}
+
+/// A model as a preseed file.
+fn preseed(model: &str) -> String {
+    let dir = tempfile::tempdir().unwrap();
+    fs::write(dir.path().join("m.answer.toml"), format!("format = 1\n{model}")).unwrap();
+    ok(dir.path(), &["answer", "write", "m.answer.toml", "--dialect", "preseed"])
+}
+
+/// Does the same for all, two at a time.
+fn each<T: Send + Sync>(all: &[T], work: impl Fn(&T) + Sync) {
+    let next = Mutex::new(all.iter());
+    thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                loop {
+                    let one = next.lock().unwrap().next();
+                    let Some(one) = one else { break };
+                    work(one);
+                }
+            });
+        }
+    });
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn written_answers_leave_nothing_to_ask() {
+    let installer = Installer::new(&boot_files());
+    let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("../answer/tests/golden");
+    let names = ["lab", "kiosk", "office", "laptop"];
+    each(&names, |name| {
+        let text = fs::read_to_string(golden.join(format!("{name}.preseed.cfg"))).unwrap();
+        let said = installer.ask(&text, "language keyboard accounts", "");
+        for program in ["language", "keyboard", "accounts"] {
+            assert!(said.contains(&format!("{program}: code 0\n")), "{name}: {said}");
+        }
+    });
+    // Where something is missing it is asked, and `answer check` has said so.
+    let account = "[[account]]\nname = \"NAME\"\npassword = { hash = \"$6$a$b\" }\n";
+    let quiet = "[administrator]\nenabled = false\n";
+    let cases = [
+        (account.replace("NAME", "helm"), true),
+        (format!("{quiet}[[account]]\nname = \"helm\"\n"), true),
+        (quiet.to_owned() + &account.replace("NAME", "backup"), true),
+        (quiet.to_owned() + &account.replace("NAME", "helm"), false),
+    ];
+    each(&cases, |(model, is_asked)| {
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(dir.path().join("m.answer.toml"), format!("format = 1\n{model}")).unwrap();
+        let args = ["answer", "write", "m.answer.toml", "--dialect", "preseed"];
+        let refused = support::neatstack(dir.path(), &args).status.code() == Some(4);
+        let accept = ["--accept", "asks", "--accept", "account"];
+        let text = ok(dir.path(), &[args.as_slice(), &accept].concat());
+        let said = installer.ask(&text, "accounts", "");
+        assert_eq!(said.contains("accounts: asked"), *is_asked, "{model}: {said}");
+        assert_eq!(refused, *is_asked, "{model}");
+    });
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn languages_and_keyboards_are_as_the_model_says() {
+    let installer = Installer::new(&boot_files());
+    // Language, keyboard, locale, layout and variant of the installer.
+    let all = [
+        ("en", "en-US", "en_US.UTF-8", "us", ""),
+        ("en-GB", "en-GB", "en_GB.UTF-8", "gb", ""),
+        ("en-AU", "en-US", "en_AU.UTF-8", "us", ""),
+        ("en-IE", "en-IE", "en_IE.UTF-8", "ie", ""),
+        ("en-ZA", "en-US", "en_ZA.UTF-8", "us", ""),
+        ("da-DK", "da-DK", "da_DK.UTF-8", "dk", ""),
+        ("nb-NO", "nb-NO", "nb_NO.UTF-8", "no", ""),
+        ("nn-NO", "nb-NO", "nn_NO.UTF-8", "no", ""),
+        ("sv-SE", "sv-SE", "sv_SE.UTF-8", "se", ""),
+        ("fi-FI", "fi-FI", "fi_FI.UTF-8", "fi", ""),
+        ("is-IS", "is-IS", "is_IS.UTF-8", "is", ""),
+        ("de", "de-DE", "de_DE.UTF-8", "de", ""),
+        ("de-AT", "de-DE", "de_AT.UTF-8", "de", ""),
+        ("de-CH", "xkb:ch", "de_CH.UTF-8", "ch", ""),
+        ("fr-FR", "fr-FR", "fr_FR.UTF-8", "fr", "latin9"),
+        ("fr-CH", "xkb:ch(fr)", "fr_CH.UTF-8", "ch", "fr"),
+        ("fr-CA", "xkb:ca", "fr_CA.UTF-8", "ca", ""),
+        ("nl-NL", "xkb:us(intl)", "nl_NL.UTF-8", "us", "intl"),
+        ("nl-BE", "xkb:be", "nl_BE.UTF-8", "be", ""),
+        ("it-IT", "it-IT", "it_IT.UTF-8", "it", ""),
+        ("es-ES", "es-ES", "es_ES.UTF-8", "es", ""),
+        ("ca-ES", "xkb:es(cat)", "ca_ES.UTF-8", "es", "cat"),
+        ("pt-PT", "pt-PT", "pt_PT.UTF-8", "pt", ""),
+        ("pt-BR", "pt-BR", "pt_BR.UTF-8", "br", ""),
+        ("pl-PL", "pl-PL", "pl_PL.UTF-8", "pl", ""),
+        ("cs-CZ", "cs-CZ", "cs_CZ.UTF-8", "cz", ""),
+        ("sk-SK", "sk-SK", "sk_SK.UTF-8", "sk", ""),
+        ("sl-SI", "sl-SI", "sl_SI.UTF-8", "si", ""),
+        ("hr-HR", "hr-HR", "hr_HR.UTF-8", "hr", ""),
+        ("hu-HU", "hu-HU", "hu_HU.UTF-8", "hu", ""),
+        ("ro-RO", "ro-RO", "ro_RO.UTF-8", "ro", ""),
+        ("et-EE", "et-EE", "et_EE.UTF-8", "ee", ""),
+        ("lt-LT", "lt-LT", "lt_LT.UTF-8", "lt", ""),
+        ("tr-TR", "tr-TR", "tr_TR.UTF-8", "tr", ""),
+        ("sr-Latn-RS", "en-US", "sr_RS@latin", "us", ""),
+        ("zh-Hans-CN", "en-US", "zh_CN.UTF-8", "us", ""),
+        ("zh-Hant-TW", "en-US", "zh_TW.UTF-8", "us", ""),
+        ("ja-JP", "xkb:jp", "ja_JP.UTF-8", "jp", ""),
+        ("ko-KR", "en-US", "ko_KR.UTF-8", "us", ""),
+        ("vi-VN", "en-US", "vi_VN.UTF-8", "us", ""),
+    ];
+    let failed = Mutex::new(Vec::new());
+    each(&all, |(language, keyboard, locale, layout, variant)| {
+        let text = preseed(&format!("[language]\nsetup = \"{language}\"\nkeyboards = [\"{keyboard}\"]\n"));
+        let said = installer.ask(&text, "language keyboard", "");
+        let wanted = [
+            "language: code 0\n".to_owned(),
+            "keyboard: code 0\n".to_owned(),
+            format!("debian-installer/locale={locale}\n"),
+            format!("XKBLAYOUT=\"{layout}\"\n"),
+            format!("XKBVARIANT=\"{variant}\"\n"),
+        ];
+        for own in wanted.iter().filter(|own| !said.contains(own.as_str())) {
+            failed.lock().unwrap().push(format!("{language}, {keyboard}: no {own:?} in {said}"));
+        }
+    });
+    let failed = failed.into_inner().unwrap();
+    assert!(failed.is_empty(), "{failed:#?}");
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn a_machine_is_called_as_the_model_says_whatever_its_network_says() {
+    let installer = Installer::new(&boot_files());
+    let cases = [
+        ("", "from-dhcp"),
+        ("[machine]\nname = \"quay-7\"\n", "quay-7"),
+        ("[machine]\nname = \"quay-7\"\ndomain = \"ferries.example\"\n", "quay-7"),
+        // Here no machine tells a number.
+        ("[machine]\nname = \"LAB-{serial}\"\n", "LAB"),
+        ("[machine]\nname = \"{serial}\"\n", "machine"),
+    ];
+    each(&cases, |(model, name)| {
+        let text = preseed(model) + "d-i netcfg/choose_interface select v0\n";
+        let said = installer.ask(&text, "name", "from-dhcp");
+        assert!(said.contains("name: code 0\n"), "{model}: {said}");
+        assert!(said.contains(&format!("hostname={name}\n")), "{model}: {said}");
+    });
+}
