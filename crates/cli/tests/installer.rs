@@ -1,7 +1,14 @@
 //! What Debian's installer makes of the answers that are written for it: its own programs run on them.
 //! They need root, namespaces and the packages that `.ci/prepare` installs. Partitions, the boot loader and the time zone
 //! are set by programs that cannot be had here.
-#![allow(clippy::unwrap_used, clippy::panic, missing_docs, reason = "a test that cannot go on has failed")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::items_after_statements,
+    missing_docs,
+    reason = "a test that cannot go on has failed"
+)]
 
 mod support;
 
@@ -99,7 +106,8 @@ fn languages_and_keyboards_are_as_the_model_says() {
         ("fr-FR", "fr-FR", "fr_FR.UTF-8", "fr", "latin9"),
         ("fr-CH", "xkb:ch(fr)", "fr_CH.UTF-8", "ch", "fr"),
         ("fr-CA", "xkb:ca", "fr_CA.UTF-8", "ca", ""),
-        ("nl-NL", "xkb:us(intl)", "nl_NL.UTF-8", "us", "intl"),
+        // The variant comes into the system at the end; the installer has no such choice.
+        ("nl-NL", "xkb:us(intl)", "nl_NL.UTF-8", "us", ""),
         ("nl-BE", "xkb:be", "nl_BE.UTF-8", "be", ""),
         ("it-IT", "it-IT", "it_IT.UTF-8", "it", ""),
         ("es-ES", "es-ES", "es_ES.UTF-8", "es", ""),
@@ -114,7 +122,8 @@ fn languages_and_keyboards_are_as_the_model_says() {
         ("hu-HU", "hu-HU", "hu_HU.UTF-8", "hu", ""),
         ("ro-RO", "ro-RO", "ro_RO.UTF-8", "ro", ""),
         ("et-EE", "et-EE", "et_EE.UTF-8", "ee", ""),
-        ("lt-LT", "lt-LT", "lt_LT.UTF-8", "lt", ""),
+        // The installer adds a second layout by itself.
+        ("lt-LT", "lt-LT", "lt_LT.UTF-8", "lt,us", ",altgr-intl"),
         ("tr-TR", "tr-TR", "tr_TR.UTF-8", "tr", ""),
         ("sr-Latn-RS", "en-US", "sr_RS@latin", "us", ""),
         ("zh-Hans-CN", "en-US", "zh_CN.UTF-8", "us", ""),

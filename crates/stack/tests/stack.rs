@@ -2,93 +2,15 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
-use neat_content::{Content, DigestKind, Job, Timestamp, digest_of};
-use neat_demo::Size;
+mod support;
+
+use neat_content::Job;
 use neat_media::read;
 use neat_stack::{
-    BuildOptions, BuildOutcome, Clock, Ledger, PlanReport, Prepared, StackFile, Weight, Wishes, draft,
-    edition_summaries, install_image_path, open_image,
+    Ledger, Prepared, StackFile, Weight, Wishes, draft, edition_summaries, install_image_path, open_image,
 };
-use std::{
-    collections::HashSet,
-    fs,
-    path::{Path, PathBuf},
-    sync::LazyLock,
-};
-
-const CLOCK: Clock = Clock {
-    today: Timestamp::from_seconds(1_790_000_000),
-    fixed: Some(Timestamp::from_seconds(1_780_000_000)),
-};
-
-/// The demo, made once.
-static DEMO: LazyLock<(tempfile::TempDir, PathBuf)> = LazyLock::new(|| {
-    let dir = tempfile::tempdir().unwrap();
-    let demo = neat_demo::write(dir.path(), Size::Small, &Job::silent()).unwrap();
-    (dir, demo.media)
-});
-
-/// A folder with the demo's media and a stack file; what is written goes there.
-struct Bench {
-    dir: tempfile::TempDir,
-    text: String,
-    stack: StackFile,
-}
-
-impl Bench {
-    fn new(rest: &str) -> Self {
-        let dir = tempfile::tempdir().unwrap();
-        std::os::unix::fs::symlink(&DEMO.1, dir.path().join("quay.iso")).unwrap();
-        let text = format!("title = \"T\"\n[source]\nmedia = \"quay.iso\"\n{rest}");
-        let stack = StackFile::parse(&text).unwrap();
-        Self { dir, text, stack }
-    }
-
-    fn at(&self, name: &str) -> PathBuf {
-        self.dir.path().join(name)
-    }
-
-    fn prepare(&self) -> neat_content::Result<Prepared<'_>> {
-        Prepared::new(&self.stack, &self.at("t.stack.toml"), &CLOCK, Wishes::default(), &Job::silent())
-    }
-
-    fn plan(&self) -> PlanReport {
-        self.prepare().unwrap().report
-    }
-
-    fn error(&self) -> String {
-        match self.prepare() {
-            Ok(_) => panic!("it was planned"),
-            Err(error) => error.to_string(),
-        }
-    }
-
-    fn build(&self) -> Vec<BuildOutcome> {
-        let options = BuildOptions {
-            stack_text: &self.text,
-            program: "test",
-            digest: Some(true),
-            threads: 0,
-            readable: false,
-            verify: false,
-            replaceable: HashSet::new(),
-        };
-        self.prepare().unwrap().build(&options, &Job::silent()).unwrap()
-    }
-}
-
-fn sha256(path: &Path) -> String {
-    digest_of(&Content::from_path(path).unwrap(), DigestKind::Sha256, &Job::silent()).unwrap()
-}
-
-fn steps(plan: &PlanReport) -> Vec<String> {
-    plan.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect()
-}
-
-fn said(plan: &PlanReport, weight: Weight) -> Vec<&str> {
-    let own = plan.findings.iter().filter(|finding| finding.weight == weight);
-    own.map(|finding| finding.message.as_str()).collect()
-}
+use std::{fs, path::Path};
+use support::{Bench, CLOCK, DEMO, said, sha256, steps};
 
 #[test]
 fn what_a_draft_comments_out_can_be_taken_in() {

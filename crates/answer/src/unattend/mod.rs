@@ -553,7 +553,13 @@ fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     let zone = &model.language.time_zone;
     if !zone.is_empty() && tables::zone_name(zone).is_none() {
         let near = neat_content::nearest(zone, tables::zones()).unwrap_or("Europe/London");
-        add("language.time_zone", &format!("{zone} has no name there"), &format!("did you mean {near}?"));
+        let hint = format!("did you mean {near}?");
+        if tables::zones().any(|own| own == zone) {
+            add("language.time_zone", &format!("{zone} has no name there"), &hint);
+        } else {
+            let message = format!("there is no time zone {zone:?}");
+            notes.push(Finding::new(Topic::Language, "language.time_zone", message, hint));
+        }
     }
     for keyboard in model.language.keyboards.iter().filter(|own| tables::layout_pair(own).is_none()) {
         let why = format!("the layout {keyboard} has no identifier here");

@@ -1,7 +1,7 @@
 # Inside the installer's RAM disk: reads the answers as it does itself, then runs its programs one after another.
 cd /
 : >/nothing
-export DEBIAN_FRONTEND=noninteractive TERM=linux TERM_TYPE=virtual TERM_UTF8=yes LANG=C.UTF-8
+export DEBIAN_FRONTEND=noninteractive TERM=linux TERM_TYPE=virtual TERM_UTF8=yes TERM_FRAMEBUFFER=yes LANG=C.UTF-8
 sh /lib/debian-installer-startup.d/S20templates >/dev/null 2>&1
 sh /lib/debian-installer-startup.d/S30initrd-preseed </nothing >/dev/null 2>&1
 # As the kernel's command line says it.

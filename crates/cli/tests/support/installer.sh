@@ -22,7 +22,7 @@ if [ -n "$DHCP_NAME" ]; then
 		printf \"start 192.0.2.20\nend 192.0.2.30\ninterface v1\nlease_file /dev/null\npidfile /dev/null\nopt subnet 255.255.255.0\nopt router 192.0.2.1\nopt dns 192.0.2.1\nopt hostname $DHCP_NAME\n\" >$top/udhcpd
 		exec busybox udhcpd -f $top/udhcpd" 2>/dev/null &
 	server=$!
-	sleep 0.3
+	until [ "$(readlink /proc/$server/ns/net)" != "$(readlink /proc/self/ns/net)" ]; do sleep 0.1; done
 	ip link set v1 netns $server
 fi
 mkdir $top/upper $top/work $top/root
