@@ -348,7 +348,7 @@ impl Content {
                         left = left.checked_sub(block.len() as u64).ok_or_else(|| {
                             Error::internal("computed content is longer than it was said to be")
                         })?;
-                        each(block)
+                        block.chunks(block_len).try_for_each(&mut *each)
                     })?;
                     if left > 0 {
                         return Err(past_end("computed content", *start, *len, start + len - left));
