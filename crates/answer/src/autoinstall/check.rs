@@ -58,20 +58,26 @@ fn kind(own: &Value) -> &'static str {
 pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec<Finding> {
     let mut findings = Vec::new();
     let own = inside(root);
-    let mut add = |key: &str, message: String, hint: String| {
+    let mut add = |topic: Topic, key: &str, message: String, hint: String| {
         let line = yaml::line_of_key(text, key.split('.').next().unwrap_or_default());
-        findings.push(Finding { line, ..Finding::new(Topic::Dialect, key, message, hint) });
+        findings.push(Finding { line, ..Finding::new(topic, key, message, hint) });
     };
     let first = text.lines().next().unwrap_or_default();
     if root.get("autoinstall").is_some() && first.trim_end() != "#cloud-config" {
         add(
+            Topic::Dialect,
             "file",
             "the first line is not #cloud-config: cloud-init ignores the file".into(),
             "write it as the first line".into(),
         );
     }
     let Some(map) = own.as_object() else {
-        add("file", "the answers are no mapping".into(), "write keys with values below autoinstall:".into());
+        add(
+            Topic::Dialect,
+            "file",
+            "the answers are no mapping".into(),
+            "write keys with values below autoinstall:".into(),
+        );
         return findings;
     };
     for (key, value) in map {
@@ -80,10 +86,11 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
                 let near = nearest(key, KEYS.iter().map(|(known, _)| *known));
                 let hint =
                     near.map_or_else(|| "take it out".to_owned(), |near| format!("did you mean {near}?"));
-                add(key, format!("there is no key {key}: the installer stops"), hint);
+                add(Topic::Dialect, key, format!("there is no key {key}: the installer stops"), hint);
             }
             Some((_, kinds)) if !kinds.contains(&kind(value)) => {
                 add(
+                    Topic::Dialect,
                     key,
                     format!("it is a {}, and must be a {}", kind(value), kinds.first().unwrap_or(&"value")),
                     String::new(),
@@ -94,6 +101,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     }
     if own.get("version") != Some(&Value::from(1)) {
         add(
+            Topic::Dialect,
             "version",
             "the version is missing or not 1: the installer stops".into(),
             "write version: 1".into(),
@@ -102,12 +110,13 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     if let Some(identity) = own.get("identity").and_then(Value::as_object) {
         for key in ["username", "hostname", "password"] {
             if !identity.contains_key(key) {
-                add("identity", format!("identity has no {key}"), format!("add {key}"));
+                add(Topic::Asks, "identity", format!("identity has no {key}"), format!("add {key}"));
             }
         }
         let password = identity.get("password").and_then(Value::as_str).unwrap_or_default();
         if !password.is_empty() && !password.starts_with('$') {
             add(
+                Topic::PlainPassword,
                 "identity.password",
                 "the password is no hash: it stands in plain text, and nobody can sign in with it".into(),
                 "give its hash, such as $6$…".into(),
@@ -115,6 +124,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
         }
     } else if own.pointer("/user-data/users").is_none() && own.pointer("/user-data").is_none() {
         add(
+            Topic::Asks,
             "identity",
             "there is no identity and no user-data: the installer asks for an account".into(),
             "add identity:".into(),
@@ -122,7 +132,12 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     }
     let shutdown = own.get("shutdown").and_then(Value::as_str);
     if shutdown.is_some_and(|own| !matches!(own, "reboot" | "poweroff")) {
-        add("shutdown", "it is neither reboot nor poweroff".into(), "write one of them".into());
+        add(
+            Topic::Dialect,
+            "shutdown",
+            "it is neither reboot nor poweroff".into(),
+            "write one of them".into(),
+        );
     }
     let actions =
         own.pointer("/storage/config").and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default();
@@ -133,12 +148,13 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     for action in actions {
         let id = text_of(action, "id");
         if !id.is_empty() && ids.contains(&id) {
-            add("storage", format!("two actions have the id {id}"), "give each its own".into());
+            add(Topic::Disk, "storage", format!("two actions have the id {id}"), "give each its own".into());
         }
         for key in ["device", "volume"] {
             let target = text_of(action, key);
             if !target.is_empty() && !ids.contains(&target) {
                 add(
+                    Topic::Disk,
                     "storage",
                     format!("{id} needs {target}, which does not stand before it"),
                     "put it before, or correct the id".into(),
@@ -149,6 +165,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
             let disk = text_of(action, "device");
             if full.contains(&disk) {
                 add(
+                    Topic::Disk,
                     "storage",
                     format!(
                         "{id} comes after a partition that takes the rest of {disk}: nothing is left for it"
@@ -165,7 +182,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     for key in ["early-commands", "late-commands", "error-commands"] {
         let commands = own.get(key).and_then(Value::as_array).into_iter().flatten();
         for fault in commands.filter_map(Value::as_str).flat_map(crate::command_line::sh::faults) {
-            add(key, fault.into(), "give it a script, or a list of words".into());
+            add(Topic::Command, key, fault.into(), "give it a script, or a list of words".into());
         }
     }
     if let Some(media) = media {
@@ -173,6 +190,7 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
             for command in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {
                 for path in media.missing_in_command(&super::command_text(command)) {
                     add(
+                        Topic::NotOnMedia,
                         key,
                         format!("a command uses {path}, which is not on the media"),
                         "put it there with [[place]], or correct the path".into(),

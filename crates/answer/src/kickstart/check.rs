@@ -25,8 +25,8 @@ fn commands() -> impl Iterator<Item = &'static str> {
 
 pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut add = |block: &Block, field: &str, message: String, hint: String| {
-        findings.push(Finding::new(Topic::Dialect, field, message, hint).at(block.line));
+    let mut add = |topic: Topic, block: &Block, field: &str, message: String, hint: String| {
+        findings.push(Finding::new(topic, field, message, hint).at(block.line));
     };
     let mut seen_section = false;
     for block in blocks {
@@ -37,6 +37,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         if name.starts_with('%') {
             if !SECTIONS.contains(&name) {
                 add(
+                    Topic::Dialect,
                     block,
                     name,
                     format!("there is no section {name}"),
@@ -45,6 +46,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
             }
             if block.is_section() && !block.is_closed {
                 add(
+                    Topic::Dialect,
                     block,
                     name,
                     format!("the section {name} has no %end"),
@@ -56,6 +58,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         }
         if !commands().any(|own| own == name) {
             add(
+                Topic::Dialect,
                 block,
                 name,
                 format!("there is no command {name:?}: the installer stops"),
@@ -65,6 +68,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         }
         if seen_section {
             add(
+                Topic::Dialect,
                 block,
                 name,
                 format!("{name} stands after a section"),
@@ -79,6 +83,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         };
         if has_password && is_plain {
             add(
+                Topic::PlainPassword,
                 block,
                 name,
                 "a password stands in plain text: whoever has the media can read it".into(),
@@ -91,7 +96,7 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
             && !block.has("--onpart")
             && !block.has("--hibernation")
         {
-            add(block, name, "a partition has no --size".into(), "say it in MiB".into());
+            add(Topic::Disk, block, name, "a partition has no --size".into(), "say it in MiB".into());
         }
     }
     let keys: Vec<String> = blocks.iter().map(Block::key).collect();
