@@ -161,6 +161,16 @@ impl Topic {
         self.row().1
     }
 
+    /// What to do about a finding, or instead of it to accept it, by what is written before and after the topic's name.
+    pub fn or_accept(self, hint: &str, (before, after): (&str, &str)) -> String {
+        let how = format!("{before}{}{after}", self.name());
+        match hint.chars().last() {
+            None => format!("accept it: {how}"),
+            Some('?' | '.') => format!("{hint} Or accept it: {how}"),
+            Some(_) => format!("{hint}, or accept it: {how}"),
+        }
+    }
+
     /// What it is about, in half a sentence.
     pub fn about(self) -> &'static str {
         self.row().2

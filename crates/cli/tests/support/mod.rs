@@ -56,6 +56,17 @@ pub fn demo() -> (tempfile::TempDir, PathBuf) {
     (dir, path)
 }
 
+/// What a menu needs beside its entries: loaders, a kernel `vmlinuz` and an `initrd`, of made-up bytes.
+pub fn put_loaders(dir: &Path) {
+    for name in ["vmlinuz", "initrd", "grub.efi"] {
+        std::fs::write(dir.join(name), "a program").unwrap();
+    }
+    std::fs::create_dir_all(dir.join("loader")).unwrap();
+    for name in ["isolinux.bin", "ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"] {
+        std::fs::write(dir.join("loader").join(name), vec![b'x'; 3000]).unwrap();
+    }
+}
+
 /// Names in a folder, sorted.
 pub fn names(dir: &Path) -> Vec<String> {
     let mut names: Vec<_> = std::fs::read_dir(dir)

@@ -153,10 +153,7 @@ pub fn media_facts(tree: &Tree) -> MediaFacts {
 pub(crate) fn tell(report: &Report, name: &str, findings: &mut Vec<Finding>) {
     for own in &report.findings {
         let place = own.line.map_or_else(|| name.to_owned(), |line| format!("{name}, line {line}"));
-        let or_accept = |hint: &str| {
-            let or = if hint.is_empty() { "" } else { ", or " };
-            format!("{hint}{or}accept it where the answers are named: accept = [\"{}\"]", own.topic.name())
-        };
+        let or_accept = |hint: &str| own.topic.or_accept(hint, ("accept = [\"", "\"]"));
         let (weight, hint) = match own.gravity {
             Gravity::Problem if own.stops(&report.accepted) => (Weight::Refused, or_accept(&own.hint)),
             Gravity::Problem => (Weight::Problem, own.hint.clone()),

@@ -75,8 +75,7 @@ fn refuse(findings: &[Finding], accepted: &[Topic], context: &Context) -> Result
     if stops.next().is_some() {
         context.say(&show::answer::findings("Mind this", findings));
     }
-    let or = if first.hint.is_empty() { "" } else { ", or " };
-    let hint = format!("{}{or}accept it: --accept {}", first.hint, first.topic.name());
+    let hint = first.topic.or_accept(&first.hint, ("--accept ", ""));
     Err(Error::refused(format!("{}: {}", first.field, first.message), hint))
 }
 
