@@ -120,7 +120,7 @@ pub struct EntryAnswer {
     pub at: AnswerPlace,
     /// Where the installer finds what it installs, as an address, where it is told on the kernel's command line.
     pub source: Option<String>,
-    /// What would stop the build and is meant, as in [answer].
+    /// What would stop the build and is meant, as in `[answer]`.
     #[serde(default)]
     pub accept: Vec<Topic>,
     /// Address it is fetched from, with `at = "address"`.
