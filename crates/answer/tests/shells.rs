@@ -12,7 +12,7 @@ use neat_answer::{
     AnswerFile, Dialect, Gravity, Model, Secrets,
     command_line::sh,
     model::{Carried, Command, Script, Stage},
-    write_model,
+    read_file, write_model,
 };
 use proptest::prelude::*;
 use std::{
@@ -746,5 +746,34 @@ fn every_script_of_the_made_up_sites_is_read_by_every_shell() {
                 assert_eq!(said.trim(), "whole", "{}: {name}, {place}:\n{script}", shell.0);
             }
         }
+    }
+}
+
+#[test]
+fn a_script_says_what_runs_it_where_its_first_line_does_not_count() {
+    let section = |name: &str, text: &str| {
+        let mut model = Model::default();
+        model.script.push(Script {
+            name: name.into(),
+            stage: Stage::SystemInstalled,
+            text: text.into(),
+            from: String::new(),
+            carried: Carried::Inside,
+        });
+        let written = write_model(&model, Dialect::Kickstart, &mut Secrets::default()).unwrap();
+        assert_eq!(read_file(&written.file().unwrap()).unwrap().model.script, model.script);
+        written.text.lines().find(|line| line.starts_with("%post")).unwrap().to_owned()
+    };
+    for (name, first, expected) in [
+        ("a.sh", "#!/bin/sh", "%post"),
+        ("a.sh", "echo", "%post"),
+        ("a", "#!/usr/bin/perl", "%post --interpreter=/usr/bin/perl"),
+        ("a.py", "#!/usr/bin/python3.11", "%post --interpreter=/usr/bin/python3.11"),
+        ("a.py", "print(1)", "%post --interpreter=/usr/bin/python3"),
+        // What could be more than a path is none.
+        ("a", "#!/usr/bin/env -S perl --erroronfail", "%post"),
+        ("a", "#! --nochroot", "%post"),
+    ] {
+        assert_eq!(section(name, &format!("{first}\n")), expected, "{first}");
     }
 }

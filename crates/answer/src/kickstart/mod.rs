@@ -309,11 +309,24 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
             out.push(section(name, &format!("media script {}", script.name), &run));
             continue;
         }
-        let interpreter = match script.name.rsplit_once('.') {
-            Some((_, "py")) => " --interpreter=/usr/bin/python3",
-            _ => "",
-        };
-        out.push(section(&format!("{name}{interpreter}"), &format!("script {}", script.name), &script.text));
+        out.push(section(
+            &format!("{name}{}", interpreter(script)),
+            &format!("script {}", script.name),
+            &script.text,
+        ));
+    }
+}
+
+/// What runs a script that is none of the shell: its first line says it, or its ending. In a section that line is a
+/// remark.
+fn interpreter(script: &Script) -> String {
+    let first = script.text.lines().next().and_then(|line| line.strip_prefix("#!")).map(str::trim);
+    let is_path = |own: &&str| own.starts_with('/') && !own.contains(char::is_whitespace);
+    match (first.filter(is_path), script.name.rsplit_once('.')) {
+        (Some("/bin/sh" | "/bin/bash"), _) => String::new(),
+        (Some(path), _) => format!(" --interpreter={path}"),
+        (None, Some((_, "py"))) => " --interpreter=/usr/bin/python3".into(),
+        (None, _) => String::new(),
     }
 }
 

@@ -1,8 +1,11 @@
 //! The servicing section: packages that setup installs.
 
 use super::{NAMESPACE, node::Node};
-use crate::xml::Document;
+use crate::{Dialect, xml::Document};
 use neat_content::{Error, Result};
+
+/// The dialect whose files name packages.
+pub const DIALECT: Dialect = Dialect::Unattend;
 
 /// A package that setup installs.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -2,7 +2,7 @@
 
 use super::{EditionWork, inputs::update_paths};
 use crate::{change::Editor, recipe::StackFile, report::Weight};
-use neat_answer::{AnswerFile, Dialect, answer_files, servicing};
+use neat_answer::{AnswerFile, answer_files, servicing};
 use neat_content::{Content, Job, ReadAt, Result};
 use neat_package::{Architecture, VendorPackage};
 use neat_service::Item;
@@ -91,8 +91,8 @@ fn element(package: &VendorPackage, file: &str) -> servicing::Package {
 
 /// Adds packages to the servicing section of the answer file; makes one if the media has none.
 fn name_in_answers(editor: &mut Editor, packages: &[servicing::Package]) -> Result<()> {
-    let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == Dialect::Unattend);
-    let path = found.map_or_else(|| Dialect::Unattend.place().to_owned(), |(path, _)| path);
+    let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == servicing::DIALECT);
+    let path = found.map_or_else(|| servicing::DIALECT.place().to_owned(), |(path, _)| path);
     let before = match editor.tree.file(&path) {
         Some(content) => Some(AnswerFile::parse(&content.to_vec(AnswerFile::MAX_LEN, "answer file")?)?),
         None => None,
