@@ -86,7 +86,7 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
             let message = format!("{} is served, and the media is for {}", own.name(), names.join(", "));
             let serves = model.architectures.iter().any(|own| media.architectures.contains(own));
             findings.push(if serves {
-                Finding::told(Topic::Architecture, "architectures", message)
+                Finding::told(Topic::Unusual, "architectures", message)
             } else {
                 Finding::new(Topic::Architecture, "architectures", message, "add the media's architecture")
             });

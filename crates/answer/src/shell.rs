@@ -79,10 +79,10 @@ const ONLY_DISK: &str = "{ n=0; for d in /sys/block/*; do case $(readlink -f $d)
     (*) [ $(cat $d/removable) -eq 1 ] || n=$((n+1)) ;; esac; done; [ $n -eq 1 ]; }";
 /// How versions before 0.2 asked it.
 const FORMER_ONLY_DISK: &str = "grep -c 0) -eq 1 ]";
-/// Groups that every system has, so that they need not be made.
-const USUAL_GROUPS: [&str; 14] = [
-    "adm", "audio", "cdrom", "dialout", "dip", "games", "lp", "netdev", "plugdev", "staff", "sudo", "users",
-    "video", "wheel",
+/// Groups that every Debian system has (base-passwd) or that its installer brings, so that they need not be made.
+const USUAL_GROUPS: [&str; 22] = [
+    "adm", "audio", "backup", "cdrom", "dialout", "dip", "disk", "fax", "floppy", "games", "lp", "mail",
+    "netdev", "operator", "plugdev", "src", "staff", "sudo", "tape", "users", "video", "voice",
 ];
 /// Whether every system has a group.
 pub(crate) fn is_usual_group(name: &str) -> bool {

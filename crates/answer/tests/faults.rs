@@ -250,3 +250,23 @@ fn unattend() {
         ],
     );
 }
+
+#[test]
+fn answers_for_more_machines_than_the_media_are_no_fault() {
+    let media = |text: &str| {
+        let model = neat_answer::Model::parse(&format!("format = 1\narchitectures = {text}\n")).unwrap();
+        let facts = neat_answer::MediaFacts {
+            architectures: vec![neat_answer::model::Architecture::X64],
+            ..neat_answer::MediaFacts::default()
+        };
+        neat_answer::check_model(&model, Some(&facts))
+    };
+    let both = media("[\"x64\", \"x86\"]");
+    assert!(!both.has_problems() && both.findings[0].gravity == Gravity::Note, "{:?}", both.findings);
+    let neither = media("[\"x86\"]");
+    assert!(
+        neither.has_problems() && neither.findings[0].topic == Topic::Architecture,
+        "{:?}",
+        neither.findings
+    );
+}
