@@ -64,6 +64,8 @@ pub(crate) struct About {
     pub likeness: fn(&str) -> u8,
     /// Whether a text, in lower case, has something that looks like a password or key: rather once too often.
     pub looks_secret: fn(&str) -> bool,
+    /// Whether a script is too long to be carried inside and goes to the media as a file.
+    pub is_long: fn(&crate::model::Script) -> bool,
     /// What chooses among answers by the machine's serial number.
     pub chooser: fn() -> Option<Chooser>,
 }

@@ -51,9 +51,10 @@ impl AnswerFile {
         let has_mark =
             encoding != Encoding::Utf8 && encoding != Encoding::Ansi || bytes.starts_with(b"\xEF\xBB\xBF");
         let dialect = dialect.or_else(|| Dialect::of_text(&text)).ok_or_else(|| {
+            let names: Vec<&str> = Dialect::ALL.iter().map(|own| own.name()).collect();
             Error::request(
                 "it is no answer file that is known here",
-                "give one in the form of unattend, preseed, kickstart or autoinstall, or a model (*.answer.toml)",
+                format!("give one in the form of {}, or a model (*.answer.toml)", names.join(", ")),
             )
         })?;
         let file = Self { dialect, text, encoding, has_mark };

@@ -104,7 +104,9 @@ pub fn answer_files(tree: &Tree) -> Vec<(String, Dialect)> {
 impl MediaFacts {
     /// What a media's tree says; editions and architectures are for others to add.
     pub fn of_tree(tree: &Tree) -> Self {
-        let paths = tree.walk().map(|step| step.path.to_lowercase()).collect();
+        let entry =
+            |step: neat_content::Step| (step.path.to_lowercase(), tree.node(step.id).content().cloned());
+        let paths = tree.walk().map(entry).collect();
         Self { paths, answer_files: answer_files(tree), ..Self::default() }
     }
 }

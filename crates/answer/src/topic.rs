@@ -44,6 +44,8 @@ pub enum Topic {
     Command,
     /// The name of a script.
     Script,
+    /// A value that its kind cannot hold.
+    Value,
     /// A file that the answers name is not on the media, or is another.
     NotOnMedia,
     /// The installer stops with a question.
@@ -63,7 +65,7 @@ pub enum Topic {
 }
 
 /// One line for each: its gravity, and what it is about.
-const TABLE: [(Topic, &str, Gravity, &str); 26] = {
+const TABLE: [(Topic, &str, Gravity, &str); 27] = {
     use Gravity::{Danger, Note, Problem};
     [
         (
@@ -114,6 +116,12 @@ const TABLE: [(Topic, &str, Gravity, &str); 26] = {
             "a command that cannot run as it stands, or whose failure is not seen",
         ),
         (Topic::Script, "script", Problem, "a script that cannot be carried or is too long"),
+        (
+            Topic::Value,
+            "value",
+            Problem,
+            "a value that its kind cannot hold: a number, an address, a package's name",
+        ),
         (
             Topic::NotOnMedia,
             "not-on-media",

@@ -3,9 +3,10 @@
 use crate::{
     AnswerFile, Dialect, Finding, Model, Reading, Secrets, SideFile, Topic, Vault,
     face::{Original, Saying},
-    model::{ADMINISTRATOR_PASSWORD, Origin},
+    model::{ADMINISTRATOR_PASSWORD, Carried, Origin, Script},
 };
 use neat_content::{Advice, Content, DigestKind, Error, Job, Result, digest_of};
+use std::borrow::Cow;
 
 /// A file that was written.
 #[derive(Clone, Debug)]
@@ -131,8 +132,10 @@ pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<
     }
     let original = fetched.origin.as_ref().filter(|(file, _)| file.dialect == dialect);
     let own = original.map(|(file, reading)| Original { text: file.text.clone(), reading: reading.clone() });
-    let saying = Saying { model, secrets: &fetched.secrets, origin: own.as_ref() };
+    let (model, moved) = long_to_media(model, dialect, own.as_ref());
+    let saying = Saying { model: &model, secrets: &fetched.secrets, origin: own.as_ref() };
     let mut written = dialect.face().write(&saying)?;
+    written.findings.extend(moved);
     if let (Some((file, reading)), None) = (&fetched.origin, original) {
         // What only the original had does not come along into another dialect.
         for finding in &reading.findings {
@@ -150,6 +153,33 @@ pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<
     let bytes =
         original.map_or_else(|| written.text.clone().into_bytes(), |(file, _)| file.to_bytes(&written.text));
     Ok(WrittenFile { dialect, bytes, text: written.text, files: written.files, findings: written.findings })
+}
+
+/// Scripts that are too long to be carried inside go to the media as files, but for those that the original carries.
+fn long_to_media<'a>(
+    model: &'a Model,
+    dialect: Dialect,
+    origin: Option<&Original>,
+) -> (Cow<'a, Model>, Vec<Finding>) {
+    let about = dialect.face().about();
+    let is_carried = |script: &Script| origin.is_some_and(|own| own.reading.model.script.contains(script));
+    let is_moved =
+        |script: &Script| script.carried == Carried::Inside && (about.is_long)(script) && !is_carried(script);
+    if !model.script.iter().any(is_moved) {
+        return (Cow::Borrowed(model), Vec::new());
+    }
+    let mut model = model.clone();
+    let mut findings = Vec::new();
+    for script in model.script.iter_mut().filter(|script| is_moved(script)) {
+        script.carried = Carried::Media;
+        let message = format!(
+            "{} has {} bytes, too many for commands: it is a file on the media",
+            script.name,
+            script.text.len()
+        );
+        findings.push(Finding::told(Topic::ByHand, "script", message));
+    }
+    (Cow::Owned(model), findings)
 }
 
 /// Changes a file by changing its neutral form.

@@ -199,6 +199,16 @@ fn answers_of_made_up_sites_are_as_reviewed() {
         ("laptop.answer.toml", Dialect::Autoyast, "laptop.autoyast.xml"),
         ("shop.answer.toml", Dialect::Unattend, "shop.xml"),
         ("bridge.answer.toml", Dialect::Unattend, "bridge.xml"),
+        ("harbour.answer.toml", Dialect::Preseed, "harbour.preseed.cfg"),
+        ("harbour.answer.toml", Dialect::Kickstart, "harbour.ks"),
+        ("harbour.answer.toml", Dialect::Autoinstall, "harbour.user-data.yaml"),
+        ("harbour.answer.toml", Dialect::Autoyast, "harbour.autoyast.xml"),
+        ("crane.answer.toml", Dialect::Preseed, "crane.preseed.cfg"),
+        ("crane.answer.toml", Dialect::Kickstart, "crane.ks"),
+        ("crane.answer.toml", Dialect::Autoinstall, "crane.user-data.yaml"),
+        ("crane.answer.toml", Dialect::Autoyast, "crane.autoyast.xml"),
+        ("school.answer.toml", Dialect::Unattend, "school.xml"),
+        ("library.answer.toml", Dialect::Unattend, "library.xml"),
     ] {
         let model = Model::parse(&std::fs::read_to_string(folder.join(model)).unwrap()).unwrap();
         let mut secrets = Secrets { base: folder.clone(), ..Secrets::default() };

@@ -8,6 +8,7 @@
     reason = "tests stop at the first surprise"
 )]
 
+use base64::{Engine, engine::general_purpose::STANDARD};
 use neat_answer::{
     AnswerFile, Dialect, Gravity, Model, Secrets,
     command_line::sh,
@@ -114,7 +115,8 @@ fn installer() -> tempfile::TempDir {
     std::fs::create_dir(&bin).unwrap();
     let note = |name: &str| {
         format!(
-            "#!/bin/sh\nprintf '%s' {name} >>noted\nfor w; do printf ' [%s]' \"$w\" >>noted; done\necho >>noted\n"
+            // One write, as several may note at once.
+            "#!/bin/sh\nline={name}\nfor w; do line=\"$line [$w]\"; done\nprintf '%s\\n' \"$line\" >>noted\n"
         )
     };
     for name in ["useradd", "usermod", "groupadd", "apt-get", "note"] {
@@ -355,7 +357,7 @@ fn nothing_else_quotes_for_a_shell() {
     }
     // Packed texts have no signs of their own; the lines of the disk's check are escaped where they are made.
     found.retain(|line| {
-        !["base64 -d", "batch::echoed(line)", "echo {part}"].iter().any(|sign| line.contains(sign))
+        !["base64 -d", "batch::in_line(line)", "echo {part}"].iter().any(|sign| line.contains(sign))
     });
     assert!(found.is_empty(), "{found:#?}");
 }
@@ -659,7 +661,9 @@ fn scripts_of(name: &str, text: &str) -> Vec<(String, String)> {
         "user-data.yaml" => {
             let mut key = String::new();
             for line in text.lines() {
-                if let Some(item) = line.trim().strip_prefix("- ").filter(|_| key.ends_with("-commands")) {
+                if let Some(item) =
+                    line.trim().strip_prefix("- ").filter(|_| key.ends_with("-commands") || key == "runcmd")
+                {
                     let script = serde_json::from_str(item).unwrap_or_else(|_| item.to_owned());
                     all.push((key.clone(), script));
                 } else if let Some(own) = line.trim().strip_suffix(':') {
@@ -684,6 +688,20 @@ fn scripts_of(name: &str, text: &str) -> Vec<(String, String)> {
         })
         .collect();
     all.extend(inner);
+    // And so is what is packed in one, at any depth.
+    let mut at = 0;
+    while at < all.len() {
+        let (place, script) = all[at].clone();
+        for part in script.split("echo ").skip(1) {
+            let Some((packed, _)) = part.split_once(" | base64 -d >") else { continue };
+            let text = STANDARD.decode(packed).unwrap();
+            let text = String::from_utf8(text).unwrap();
+            if text.starts_with("#!/bin/sh") {
+                all.push((format!("{place}, packed"), text));
+            }
+        }
+        at += 1;
+    }
     all
 }
 
@@ -765,14 +783,14 @@ fn a_script_says_what_runs_it_where_its_first_line_does_not_count() {
         written.text.lines().find(|line| line.starts_with("%post")).unwrap().to_owned()
     };
     for (name, first, expected) in [
-        ("a.sh", "#!/bin/sh", "%post"),
-        ("a.sh", "echo", "%post"),
-        ("a", "#!/usr/bin/perl", "%post --interpreter=/usr/bin/perl"),
-        ("a.py", "#!/usr/bin/python3.11", "%post --interpreter=/usr/bin/python3.11"),
-        ("a.py", "print(1)", "%post --interpreter=/usr/bin/python3"),
+        ("a.sh", "#!/bin/sh", "%post --erroronfail"),
+        ("a.sh", "echo", "%post --erroronfail"),
+        ("a", "#!/usr/bin/perl", "%post --erroronfail --interpreter=/usr/bin/perl"),
+        ("a.py", "#!/usr/bin/python3.11", "%post --erroronfail --interpreter=/usr/bin/python3.11"),
+        ("a.py", "print(1)", "%post --erroronfail --interpreter=/usr/bin/python3"),
         // What could be more than a path is none.
-        ("a", "#!/usr/bin/env -S perl --erroronfail", "%post"),
-        ("a", "#! --nochroot", "%post"),
+        ("a", "#!/usr/bin/env -S perl --erroronfail", "%post --erroronfail"),
+        ("a", "#! --nochroot", "%post --erroronfail"),
     ] {
         assert_eq!(section(name, &format!("{first}\n")), expected, "{first}");
     }

@@ -67,7 +67,8 @@ fn a_disk_is_erased_only_after_its_check_said_so() {
     assert!(!goes_on(&windows, &guarded("only_disk = true")), "there are two");
     assert!(!goes_on(&windows, &guarded("at_least = \"90TiB\"")), "it is not so large");
     assert!(!goes_on(&windows, &guarded("at_most = \"10MiB\"")), "it is larger");
-    let other: Vec<String> = passes.iter().map(|line| line.replace(".vbs 0 ", ".vbs 7 ")).collect();
+    let other: Vec<String> =
+        passes.iter().map(|line| line.replace("-disks.cmd 0 ", "-disks.cmd 7 ")).collect();
     assert_ne!(other, passes);
     assert!(!goes_on(&windows, &other), "there is no eighth disk");
 

@@ -1,6 +1,6 @@
 //! The index of a depot: `depot.json`.
 
-use neat_content::{Advice, Error, Hint, Result, fold_case};
+use neat_content::{Advice, Error, Hint, Result, fold_case, nearest_by};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt::{self, Display};
@@ -190,10 +190,12 @@ impl Index {
                 let near = self.search(&Search { words: vec![words], ..Search::default() });
                 let mut near: Vec<String> = near.into_iter().take(5).map(Item::full_id).collect();
                 near.dedup();
-                let hint = if near.is_empty() {
-                    Hint::from(Advice::SearchDepot)
-                } else {
-                    format!("it has {}", near.join(", ")).into()
+                let ids = self.items.iter().map(|item| item.id.as_str());
+                let alike = nearest_by(&reference.id, ids, |id| id.split('/').next().unwrap_or_default());
+                let hint = match (near.is_empty(), alike.first()) {
+                    (false, _) => format!("it has {}", near.join(", ")).into(),
+                    (true, Some(alike)) => format!("did you mean {alike}?").into(),
+                    (true, None) => Hint::from(Advice::SearchDepot),
                 };
                 return Err(Error::request(format!("the depot has no {reference}"), hint));
             }

@@ -323,3 +323,45 @@ fn an_index_that_cannot_be_is_refused_with_what_is_wrong() {
     let depot = Depot::at(&dir.path().display().to_string(), Path::new("")).unwrap();
     assert_eq!(depot.index(OPTIONS.patience).unwrap_err().class(), Class::BadRequest);
 }
+
+#[test]
+fn what_is_asked_for_is_found_by_its_parts_and_the_newest_wins() {
+    let mut items = Vec::new();
+    for (id, version, date) in [
+        ("quay-os-7/x64/en-gb", "7.0.1", "2026-01-01"),
+        ("quay-os-7/x64/en-gb", "7.0.10", "2026-03-01"),
+        ("quay-os-7/x64/en-gb", "7.0.9", "2026-02-01"),
+        ("quay-os-7/arm64/en-gb", "7.0.1", "2026-01-01"),
+        ("tide-tables", "2", "2026-01-01"),
+    ] {
+        let file = format!("{}-{version}.iso", id.replace('/', "-"));
+        items.push(Item {
+            version: version.into(),
+            date: date.into(),
+            ..item(id, &file, version.as_bytes())
+        });
+    }
+    let index = Index { format: Index::FORMAT, title: String::new(), items };
+    let find = |text: &str| index.find(&Reference::parse(text).unwrap());
+    for (asked, version) in [
+        ("depot:quay-os-7/x64/en-gb", "7.0.10"),
+        ("depot:quay-os-7/x64", "7.0.10"),
+        ("depot:quay-os-7/x64@7.0.9", "7.0.9"),
+        ("depot:quay-os-7/arm64", "7.0.1"),
+        ("depot:tide-tables", "2"),
+    ] {
+        assert_eq!(find(asked).unwrap().version, version, "{asked}");
+    }
+    for (asked, word) in [
+        ("depot:quay-os-7", "quay-os-7/arm64/en-gb or quay-os-7/x64/en-gb"),
+        ("depot:quay-os-8", "did you mean quay-os-7/"),
+        ("depot:quay-os-7/mips", "it has quay-os-7/"),
+        ("depot:quay-os-7/x64@8", "it has quay-os-7/"),
+        ("depot:engine-room", ""),
+    ] {
+        let error = find(asked).unwrap_err();
+        let said = format!("{error} {}", error.hint());
+        assert!(said.contains(word), "{asked}: {said}");
+        assert_eq!(error.class(), Class::BadRequest, "{asked}");
+    }
+}

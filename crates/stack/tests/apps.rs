@@ -217,3 +217,79 @@ fn content_of_an_installer_stays_an_extent_of_its_file() {
     assert_eq!(content.len(), large.len() as u64);
     assert!(content.to_vec(4 << 20, "file").unwrap() == large);
 }
+
+/// The text of a built media's answers.
+fn answers_of(tree: &Tree) -> String {
+    text(tree, "autounattend.xml")
+}
+
+#[test]
+fn what_runs_once_is_asked_of_the_answers_where_who_signs_in_first_may_not() {
+    let app = "[[app]]\ninstaller = \"own/tool.exe\"\nwhen = \"first-sign-in\"\n";
+    let model = |groups: &str| {
+        format!(
+            "{app}[answer]\naccept = [\"no-password\"]\nmodel = {{ account = [{{ name = \"pupil\", groups = [{groups}] }}] }}\n"
+        )
+    };
+    let bench = Bench::new();
+    bench.put("own/tool.exe", b"MZ");
+    let line = "cmd.exe /c &quot;%SystemDrive%\\NeatStack\\first-sign-in.cmd&quot;";
+    let tree = bench.build("quay.iso", "pupil.iso", &model("\"users\""));
+    let answers = answers_of(&tree);
+    assert_eq!(answers.matches(line).count(), 1, "{answers}");
+    assert!(answers.contains("<FirstLogonCommands>"));
+    let tree = bench.build("quay.iso", "teacher.iso", &model("\"administrators\""));
+    assert!(!answers_of(&tree).contains("first-sign-in.cmd"));
+    // Both have the script; the system's own list has it where the answers do not.
+    assert!(tree.find(&format!("{BASE}/first-sign-in.cmd")).is_some());
+    let change = |iso: &str| {
+        let comparison =
+            neat_stack::compare(&DEMO.1, &bench.at(iso), Some("Quay OS 7 Bridge"), &Job::silent()).unwrap();
+        comparison.editions.iter().any(|own| own.registry.contains("first-sign-in.cmd"))
+            || comparison.registry.contains("first-sign-in.cmd")
+    };
+    assert!(change("teacher.iso"));
+    assert!(!change("pupil.iso"));
+}
+
+#[test]
+fn the_plan_says_which_way_applications_take_and_what_leaves_them_out() {
+    let bench = Bench::new();
+    bench.put("own/tool.exe", b"MZ");
+    let notes = |rest: &str| -> String {
+        let text = format!("[source]\nmedia = \"quay.iso\"\n[media]\niso = \"t.iso\"\n{rest}");
+        let stack = StackFile::parse(&text).unwrap();
+        let prepared =
+            Prepared::new(&stack, &bench.at("t.stack.toml"), &CLOCK, Wishes::default(), &Job::silent());
+        let all = prepared.unwrap().report.findings;
+        all.into_iter().map(|own| format!("{}\n", own.message)).collect()
+    };
+    let first = "[[app]]\ninstaller = \"own/tool.exe\"\nwhen = \"first-sign-in\"\n";
+    let keyed = "[answer]\nmodel = { system = { key = { generic = \"AAAAA-BBBBB-CCCCC-DDDDD-EEEEE\" } } }\n";
+    let pupil = "[answer]\nmodel = { account = [{ name = \"pupil\" }] }\n";
+    assert!(notes(&format!("{first}{pupil}")).contains("pupil signs in first and is no administrator"));
+    assert!(!notes(&format!("{APP}{pupil}")).contains("signs in first"));
+    assert!(notes(&format!("{APP}{keyed}")).contains("product keys of some makers"));
+    assert!(!notes(&format!("{first}{keyed}")).contains("product keys"));
+    // Answers of another kind of system have no part in it.
+    let other = "[answer]\ndialects = [\"preseed\"]\nmodel = { account = [{ name = \"pupil\" }] }\n";
+    assert!(!notes(&format!("{first}{other}")).contains("signs in first"));
+}
+
+#[test]
+fn answers_that_are_a_file_get_the_line_too_and_keep_what_they_say() {
+    let theirs = "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<unattend xmlns=\"urn:schemas-microsoft-com:unattend\">\n  \
+        <!-- ours since spring -->\n  <settings pass=\"oobeSystem\">\n    <component name=\"Microsoft-Windows-Shell-Setup\" \
+        processorArchitecture=\"amd64\">\n      <UserAccounts><LocalAccounts><LocalAccount \
+        xmlns:wcm=\"http://schemas.microsoft.com/WMIConfig/2002/State\" wcm:action=\"add\"><Name>pupil</Name>\
+        <Group>Users</Group></LocalAccount></LocalAccounts></UserAccounts>\n    </component>\n  </settings>\n</unattend>\n";
+    let bench = Bench::new();
+    bench.put("own/tool.exe", b"MZ");
+    bench.put("theirs.xml", theirs.as_bytes());
+    let rest = "[[app]]\ninstaller = \"own/tool.exe\"\nwhen = \"first-sign-in\"\n\
+        [answer]\nfile = \"theirs.xml\"\naccept = [\"dialect\", \"no-password\", \"asks\"]\n";
+    let answers = answers_of(&bench.build("quay.iso", "t.iso", rest));
+    assert!(answers.contains("<!-- ours since spring -->"), "{answers}");
+    assert_eq!(answers.matches("NeatStack\\first-sign-in.cmd").count(), 1, "{answers}");
+    assert_eq!(fs::read_to_string(bench.at("theirs.xml")).unwrap(), theirs, "the source stays as it is");
+}

@@ -188,11 +188,11 @@ pub(super) fn check(text: &str, root: &Value, media: Option<&MediaFacts>) -> Vec
     if let Some(media) = media {
         for key in ["early-commands", "late-commands"] {
             for command in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {
-                for path in media.missing_in_command(&super::command_text(command)) {
+                for path in media.faults_in_command(&super::command_text(command)) {
                     add(
                         Topic::NotOnMedia,
                         key,
-                        format!("a command uses {path}, which is not on the media"),
+                        format!("a command uses {path}"),
                         "put it there with [[place]], or correct the path".into(),
                     );
                 }

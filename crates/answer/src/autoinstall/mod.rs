@@ -30,6 +30,7 @@ const NAME: &str = "neatstack-name";
 const WAYS: Ways = Ways {
     inside: "curtin in-target -- sh -c",
     media: "/cdrom",
+    target: "/target",
     stop: "exit 1",
     name: ("sed -i \"s/neatstack-name/", "/\" /autoinstall.yaml"),
 };
@@ -157,6 +158,14 @@ fn values(model: &Model, secrets: &Vault) -> Result<Map<String, Value>> {
     }
     if let Some(network) = network(model, secrets) {
         out.insert("network".into(), network);
+    }
+    let distribution = &model.distribution;
+    if !distribution.mirror.is_empty() {
+        let primary = json!({ "mirror-selection": { "primary": [{ "uri": distribution.mirror }] } });
+        out.insert("apt".into(), primary);
+    }
+    if !distribution.kernel.is_empty() {
+        out.insert("kernel".into(), json!({ "package": distribution.kernel }));
     }
     if !model.software.add.is_empty() {
         out.insert("packages".into(), json!(model.software.add));
@@ -291,7 +300,7 @@ fn network(model: &Model, secrets: &Vault) -> Option<Value> {
 }
 
 /// Keys that the neutral form has, and those inside of `user-data`.
-const UNDERSTOOD: [&str; 15] = [
+const UNDERSTOOD: [&str; 16] = [
     "version",
     "locale",
     "keyboard",
@@ -302,6 +311,7 @@ const UNDERSTOOD: [&str; 15] = [
     "ssh",
     "storage",
     "network",
+    "kernel",
     "packages",
     "early-commands",
     "late-commands",
@@ -355,6 +365,14 @@ fn read(text: &str, own: &Value) -> Reading {
         kept("network");
     }
     model.software.add = strings(own.get("packages"));
+    string("/kernel/package").clone_into(&mut model.distribution.kernel);
+    if let Some(apt) = own.get("apt") {
+        let mirror = string("/apt/mirror-selection/primary/0/uri");
+        mirror.clone_into(&mut model.distribution.mirror);
+        if *apt != json!({ "mirror-selection": { "primary": [{ "uri": mirror }] } }) {
+            kept("apt");
+        }
+    }
     for (key, stage) in [("early-commands", Stage::SetupStart), ("late-commands", Stage::SystemInstalled)] {
         for line in own.get(key).and_then(Value::as_array).map(Vec::as_slice).unwrap_or_default() {
             Line::understand(&command_text(line), &WAYS).into_model(stage, model, vault);
@@ -376,7 +394,7 @@ fn read(text: &str, own: &Value) -> Reading {
         _ => None,
     };
     for key in own.as_object().map(|map| map.keys().collect::<Vec<_>>()).unwrap_or_default() {
-        if !UNDERSTOOD.contains(&key.as_str()) {
+        if key != "apt" && !UNDERSTOOD.contains(&key.as_str()) {
             kept(key);
         }
     }

@@ -20,6 +20,7 @@ pub(super) const ABOUT: About = About {
     rules: Rules::LINUX,
     likeness,
     looks_secret,
+    is_long: |_| false,
     chooser: || Some(chooser()),
 };
 

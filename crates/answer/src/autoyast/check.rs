@@ -358,10 +358,10 @@ impl Check<'_> {
                 };
                 let missing: Vec<String> = media
                     .iter()
-                    .flat_map(|media| source.text.lines().flat_map(|line| media.missing_in_command(line)))
+                    .flat_map(|media| source.text.lines().flat_map(|line| media.faults_in_command(line)))
                     .collect();
                 for path in missing {
-                    let message = format!("a script uses {path}, which is not on the media");
+                    let message = format!("a script uses {path}");
                     self.add(
                         Topic::NotOnMedia,
                         script,

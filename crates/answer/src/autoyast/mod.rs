@@ -29,6 +29,7 @@ const STAGES: [Stage; 3] = [Stage::SetupStart, Stage::SystemInstalled, Stage::Fi
 const WAYS: Ways = Ways {
     inside: "",
     media: "",
+    target: "",
     stop: "{ echo 'The disks are not as the answer file expects. Nothing was written.' >/dev/console; sleep 1000000; }",
     // What a script leaves there is taken instead of the file.
     name: (
@@ -58,7 +59,7 @@ const SCRIPTS: [Script; 3] = [
 ];
 
 /// What the neutral form has.
-const UNDERSTOOD: [&str; 61] = [
+const UNDERSTOOD: [&str; 64] = [
     "general/mode/confirm",
     "general/mode/final_halt",
     "general/mode/final_reboot",
@@ -93,6 +94,9 @@ const UNDERSTOOD: [&str; 61] = [
     "partitioning/drive/partitions/partition/size",
     "partitioning/drive/partitions/partition/partition_id",
     "bootloader/loader_type",
+    "bootloader/global/append",
+    "software/install_recommended",
+    "software/kernel",
     "software/products",
     "software/patterns",
     "software/packages",

@@ -71,6 +71,8 @@ fn network(root: &Element, model: &mut Model, vault: &mut Vault) {
             }
             let password = password.map(|_| Secret::Origin(true));
             model.network.wireless = Some(Wireless { name, password, hidden: false });
+        } else if text("bootproto") == "dhcp" && model.network.interface.is_empty() {
+            model.network.interface = text("name");
         } else if text("bootproto") == "static" && model.network.fixed.is_none() {
             let prefix = match text("prefixlen") {
                 own if own.is_empty() => crate::prefix_len(&text("netmask")).to_string(),
@@ -128,6 +130,11 @@ fn software(root: &Element, model: &mut Model) {
     model.system.edition = product.into_iter().next().map(EditionChoice::Name);
     let patterns = texts(root, &["software", "patterns"]).into_iter().map(|own| format!("@{own}"));
     model.software.add = patterns.chain(texts(root, &["software", "packages"])).collect();
+    let text = |path: &[&str]| root.text_at(path).unwrap_or_default().to_owned();
+    let recommends = text(&["software", "install_recommended"]);
+    model.distribution.recommends = (!recommends.is_empty()).then(|| super::is_true(&recommends));
+    model.distribution.kernel = text(&["software", "kernel"]);
+    model.distribution.kernel_options = text(&["bootloader", "global", "append"]);
     model.software.remove = texts(root, &["software", "remove-packages"]);
 }
 

@@ -38,7 +38,17 @@ pub(super) fn nodes(model: &Model, secrets: &Vault) -> Vec<Node> {
     say("networking", networking(model, secrets));
     if !model.disk.is_empty() {
         out.push(Node::list("partitioning", model.disk.iter().map(drive).collect()));
-        out.push(Node::map("bootloader", vec![Node::text("loader_type", "default")]));
+    }
+    let mut loader = Vec::new();
+    if !model.disk.is_empty() {
+        loader.push(Node::text("loader_type", "default"));
+    }
+    let options = &model.distribution.kernel_options;
+    if !options.is_empty() {
+        loader.push(Node::map("global", vec![Node::text("append", options)]));
+    }
+    if !loader.is_empty() {
+        out.push(Node::map("bootloader", loader));
     }
     let software = software(model);
     if !software.is_empty() {
@@ -123,6 +133,17 @@ fn networking(model: &Model, secrets: &Vault) -> Vec<Node> {
         own.extend(password.map(|own| Node::text("wireless_wpa_psk", own)));
         interfaces.push(Node::map("interface", own));
     }
+    let interface = &model.network.interface;
+    if interfaces.is_empty() && !interface.is_empty() && interface != "auto" {
+        interfaces.push(Node::map(
+            "interface",
+            vec![
+                Node::text("name", interface),
+                Node::text("bootproto", "dhcp"),
+                Node::text("startmode", "auto"),
+            ],
+        ));
+    }
     if !interfaces.is_empty() {
         out.insert(0, Node::list("interfaces", interfaces));
     }
@@ -184,6 +205,11 @@ fn software(model: &Model) -> Vec<Node> {
     let mut out = Vec::new();
     if let Some(EditionChoice::Name(product)) = &model.system.edition {
         out.push(Node::texts("products", "product", std::slice::from_ref(product)));
+    }
+    let distribution = &model.distribution;
+    out.extend(distribution.recommends.map(|own| Node::boolean("install_recommended", own)));
+    if !distribution.kernel.is_empty() {
+        out.push(Node::text("kernel", &distribution.kernel));
     }
     let (patterns, packages): (Vec<&String>, Vec<&String>) =
         model.software.add.iter().partition(|own| own.starts_with('@'));

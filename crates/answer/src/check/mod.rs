@@ -2,7 +2,9 @@
 
 mod erasure;
 mod facts;
+mod named;
 mod neutral;
+mod values;
 
 pub(crate) use neutral::{check as neutral_findings, machine_name, unfilled};
 

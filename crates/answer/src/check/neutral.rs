@@ -37,6 +37,7 @@ pub(crate) fn check(model: &Model, rules: Option<&Rules>) -> Vec<Finding> {
         names.push(disk.name());
     }
     language(model, rules, &mut findings);
+    super::values::check(model, &mut findings);
     if let Some(KeyChoice::Generic(key)) = &model.system.key
         && !crate::unattend::is_key(key)
     {

@@ -136,11 +136,6 @@ pub(crate) fn of_line(text: &str) -> String {
     out
 }
 
-/// A line of a file as an `echo` of `cmd /c` writes it.
-pub(crate) fn echoed(line: &str) -> String {
-    line.chars().flat_map(|c| if is_special(c) { vec!['^', c] } else { vec![c] }).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -136,8 +136,8 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
     }
     if let Some(media) = media {
         for block in blocks.iter().filter(|block| block.is_section()) {
-            for path in block.body.iter().flat_map(|line| media.missing_in_command(line)) {
-                let message = format!("a script uses {path}, which is not on the media");
+            for path in block.body.iter().flat_map(|line| media.faults_in_command(line)) {
+                let message = format!("a script uses {path}");
                 findings.push(
                     Finding::new(
                         Topic::NotOnMedia,

@@ -28,9 +28,18 @@ const STAGES: [Stage; 2] = [Stage::SetupStart, Stage::SystemInstalled];
 const WAYS: Ways = Ways {
     inside: "",
     media: "/run/install/repo",
+    target: "/mnt/sysimage",
     stop: "exit 1",
     name: ("echo \"network --hostname=", "\" >/tmp/neatstack-name.ks"),
 };
+/// Sections of ours: the installer goes on after one that fails unless it is told not to.
+const PRE: &str = "%pre --erroronfail";
+const POST: &str = "%post --erroronfail";
+const POST_OUTSIDE: &str = "%post --nochroot --erroronfail";
+/// Has the first command that fails end the section.
+const STOP_AT_FAILURE: &str = "set -e";
+/// How lines outside of the installed system reach it.
+const OUTSIDE: Ways = Ways { inside: "chroot /mnt/sysimage sh -c", ..WAYS };
 /// The file that a machine's name is written to before it is read.
 const NAME_FILE: &str = "/tmp/neatstack-name.ks";
 
@@ -128,18 +137,23 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
     if model.system.licence == Some(Licence::Accept) {
         say("eula", "eula --agreed".into());
     }
+    if !model.distribution.mirror.is_empty() {
+        say("url", format!("url --url={}", quoted(&model.distribution.mirror)));
+    }
     network(model, secrets, &mut say);
     people(model, secrets, &mut say);
     for disk in model.disk.iter().take(1) {
         disk_lines(disk, &mut say);
     }
+    boot_loader(model, &mut say);
     if model.remote.allow {
         say("services", "services --enabled=sshd".into());
         say("firewall", "firewall --enabled --ssh".into());
     }
+    let eject = if model.power.leave_disc == Some(false) { " --eject" } else { "" };
     match model.power.when_done {
-        Some(WhenDone::Off) => say("end", "poweroff".into()),
-        Some(WhenDone::Restart) => say("end", "reboot".into()),
+        Some(WhenDone::Off) => say("end", format!("poweroff{eject}")),
+        Some(WhenDone::Restart) => say("end", format!("reboot{eject}")),
         None => {}
     }
     for (index, own) in model.own.iter().filter(|own| own.dialect == Dialect::Kickstart).enumerate() {
@@ -174,6 +188,11 @@ fn network(model: &Model, secrets: &Vault, say: &mut dyn FnMut(&str, String)) {
             line.push_str(&format!(" --wpakey={}", quoted(password)));
         }
         say("network", line);
+    }
+    let interface = &model.network.interface;
+    if model.network.fixed.is_none() && model.network.wireless.is_none() && !interface.is_empty() {
+        let device = if interface == "auto" { "link" } else { interface.as_str() };
+        say("network", format!("network --bootproto=dhcp --device={}", quoted(device)));
     }
     let name = &model.machine.name;
     if !name.is_empty() && !name.contains('{') {
@@ -253,8 +272,19 @@ fn disk_lines(disk: &Disk, say: &mut dyn FnMut(&str, String)) {
         }
         say(&format!("part:{mount}"), line);
     }
-    if !disk.device.is_empty() {
-        say("bootloader", format!("bootloader --boot-drive={device}"));
+}
+
+fn boot_loader(model: &Model, say: &mut dyn FnMut(&str, String)) {
+    let mut line = "bootloader".to_owned();
+    if let Some(disk) = model.disk.first().filter(|own| !own.device.is_empty()) {
+        line.push_str(&format!(" --boot-drive={}", quoted(&disk.device)));
+    }
+    let options = &model.distribution.kernel_options;
+    if !options.is_empty() {
+        line.push_str(&format!(" --append={}", quoted(options)));
+    }
+    if line.contains(' ') {
+        say("bootloader", line);
     }
 }
 
@@ -268,10 +298,12 @@ fn section(name: &str, mark: &str, body: &str) -> Piece {
 
 fn sections(model: &Model, out: &mut Vec<Piece>) {
     let software = &model.software;
-    if !software.add.is_empty() || !software.remove.is_empty() {
+    let alone = if model.distribution.recommends == Some(false) { " --exclude-weakdeps" } else { "" };
+    if !software.add.is_empty() || !software.remove.is_empty() || !alone.is_empty() {
         let add = software.add.iter().cloned();
         let lines: Vec<String> = add.chain(software.remove.iter().map(|own| format!("-{own}"))).collect();
-        out.push(Piece::new("%packages", format!("%packages\n{}\n%end", lines.join("\n"))));
+        let lines: String = lines.iter().map(|line| format!("{line}\n")).collect();
+        out.push(Piece::new("%packages", format!("%packages{alone}\n{lines}%end")));
     }
     let mut first: Vec<String> =
         model.disk.iter().filter_map(Guard::of_disk).map(|own| Line::Guard(own).say(&WAYS)).collect();
@@ -279,19 +311,19 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
         first.push(Line::Name(model.machine.name.clone()).say(&WAYS));
     }
     if !first.is_empty() {
-        out.push(section("%pre --erroronfail", "this machine", &first.join("\n")));
+        out.push(section(PRE, "this machine", &first.join("\n")));
     }
     for (stage, outside, name, mark) in [
-        (Stage::SetupStart, false, "%pre", "commands"),
-        (Stage::SystemInstalled, false, "%post", "commands"),
-        (Stage::SystemInstalled, true, "%post --nochroot", "commands outside"),
+        (Stage::SetupStart, false, PRE, "commands"),
+        (Stage::SystemInstalled, false, POST, "commands"),
+        (Stage::SystemInstalled, true, POST_OUTSIDE, "commands outside"),
     ] {
         let is_own = |command: &&Command| command.outside == outside || stage == Stage::SetupStart;
         let own: Vec<&Command> = model.commands(stage).filter(is_own).collect();
         if own.is_empty() {
             continue;
         }
-        let mut body = String::new();
+        let mut body = format!("{STOP_AT_FAILURE}\n");
         for command in own {
             if !command.description.is_empty() {
                 body.push_str(&format!("# {}\n", command.description));
@@ -301,11 +333,12 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
         out.push(section(name, mark, &body));
     }
     for script in model.script.iter().filter(|script| STAGES.contains(&script.stage)) {
-        let name = if script.stage == Stage::SetupStart { "%pre" } else { "%post" };
+        let name = if script.stage == Stage::SetupStart { PRE } else { POST };
         if script.carried == Carried::Media {
             // The media is seen from outside of the installed system.
-            let name = if script.stage == Stage::SetupStart { "%pre" } else { "%post --nochroot" };
-            let run = Line::MediaScript(script.name.clone()).say(&WAYS);
+            let name = if script.stage == Stage::SetupStart { PRE } else { POST_OUTSIDE };
+            let outside = script.stage == Stage::SetupStart;
+            let run = Line::MediaScript { name: script.name.clone(), outside }.say(&OUTSIDE);
             out.push(section(name, &format!("media script {}", script.name), &run));
             continue;
         }
@@ -314,6 +347,9 @@ fn sections(model: &Model, out: &mut Vec<Piece>) {
             &format!("script {}", script.name),
             &script.text,
         ));
+    }
+    if let Some(line) = shell::first_start(model, &Vault::new()) {
+        out.push(section(POST, "first start", &line.say(&WAYS)));
     }
 }
 
@@ -456,7 +492,10 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             if let Some(device) = own.filter(|_| disk.device.is_empty()) {
                 device.clone_into(&mut disk.device);
             }
-            return own.is_some() && block.words.len() == 1;
+            let options = block.option("--append");
+            options.unwrap_or_default().clone_into(&mut model.distribution.kernel_options);
+            let known = usize::from(own.is_some()) + usize::from(options.is_some());
+            return known > 0 && block.words.len() == known;
         }
         "services" => {
             model.remote.allow =
@@ -464,8 +503,18 @@ fn read_command(block: &Block, model: &mut Model, vault: &mut Vault, disk: &mut 
             return model.remote.allow;
         }
         "firewall" => return block.has("--ssh"),
-        "reboot" => model.power.when_done = Some(WhenDone::Restart),
-        "poweroff" | "shutdown" => model.power.when_done = Some(WhenDone::Off),
+        "url" => {
+            let Some(address) = block.option("--url") else { return false };
+            address.clone_into(&mut model.distribution.mirror);
+            return block.words.len() == 1;
+        }
+        "reboot" | "poweroff" | "shutdown" => {
+            let is_restart = block.name == "reboot";
+            model.power.when_done = Some(if is_restart { WhenDone::Restart } else { WhenDone::Off });
+            if block.has("--eject") {
+                model.power.leave_disc = Some(false);
+            }
+        }
         "%include" => return block.words.first().is_some_and(|own| own == NAME_FILE),
         _ => return false,
     }
@@ -498,6 +547,10 @@ fn read_network(block: &Block, model: &mut Model, vault: &mut Vault) -> bool {
             name_servers: servers.split(',').filter(|own| !own.is_empty()).map(str::to_owned).collect(),
         });
         return true;
+    }
+    if let Some(device) = block.option("--device").filter(|_| block.option("--essid").is_none()) {
+        (if device == "link" { "auto" } else { device }).clone_into(&mut model.network.interface);
+        return block.option("--bootproto").is_none_or(|own| own == "dhcp");
     }
     block.has("--hostname") || block.has("--essid")
 }
@@ -541,7 +594,9 @@ fn read_section(key: &str, block: &Block, model: &mut Model) -> bool {
                     None => model.software.add.push(name.to_owned()),
                 }
             }
-            return block.words.is_empty();
+            let alone = block.has("--exclude-weakdeps");
+            model.distribution.recommends = alone.then_some(false);
+            return block.words.len() == usize::from(alone);
         }
         _ => return false,
     };
@@ -568,9 +623,15 @@ fn read_section(key: &str, block: &Block, model: &mut Model) -> bool {
         model.script.push(script(name, stage, &format!("{}\n", body.join("\n")), Carried::Inside));
         return true;
     }
+    if mark == "first start" {
+        for line in body {
+            Line::understand(line, &WAYS).into_model(stage, model, &mut Vault::new());
+        }
+        return true;
+    }
     if mark == "commands" || mark == "commands outside" {
         let mut description = String::new();
-        for line in body {
+        for line in body.iter().filter(|line| line.as_str() != STOP_AT_FAILURE) {
             if let Some(text) = line.strip_prefix("# ") {
                 text.clone_into(&mut description);
                 continue;
@@ -592,7 +653,8 @@ fn script(name: &str, stage: Stage, text: &str, carried: Carried) -> Script {
 
 fn unsaid(model: &Model) -> Vec<Finding> {
     let mut findings = Vec::new();
-    shell::unsaid(model, Dialect::Kickstart, &STAGES, &mut findings);
+    let stages = [&STAGES[..], &[Stage::FirstStart]].concat();
+    shell::unsaid(model, Dialect::Kickstart, &stages, &mut findings);
     if model.system.edition.is_some() {
         let why = "there are no editions; software.add chooses an environment such as @^minimal-environment";
         findings.push(Finding::needless("system.edition", Dialect::Kickstart, why));

@@ -12,8 +12,8 @@ pub(crate) use people::ADMINISTRATOR_PASSWORD;
 pub use people::{Account, Administrator};
 pub use secret::{Ask, Secret, SecretValue, Secrets, Vault};
 pub use system::{
-    EditionChoice, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Place, Power, Privacy,
-    Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
+    Distribution, EditionChoice, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Place,
+    Power, Privacy, Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
 };
 
 use crate::{Dialect, Gravity, Topic};
@@ -84,6 +84,9 @@ pub struct Model {
     /// Software that goes in or out.
     #[serde(default, skip_serializing_if = "is_default")]
     pub software: AppList,
+    /// Where a distribution's packages come from, and its kernel.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub distribution: Distribution,
     /// Values of the registry.
     #[serde(default, skip_serializing_if = "is_default")]
     pub registry: Vec<RegistryValue>,
@@ -126,6 +129,7 @@ impl Default for Model {
             remote: Remote::default(),
             power: Power::default(),
             software: AppList::default(),
+            distribution: Distribution::default(),
             registry: Vec::new(),
             command: Vec::new(),
             script: Vec::new(),
@@ -231,6 +235,11 @@ impl Model {
     /// Architectures to write for: 64-bit PCs if none is said.
     pub fn architectures(&self) -> &[Architecture] {
         if self.architectures.is_empty() { &[Architecture::X64] } else { &self.architectures }
+    }
+
+    /// The account that signs in first, as far as it is said: one that is signed in without being asked, or the first.
+    pub fn signs_in_first(&self) -> Option<&Account> {
+        self.account.iter().find(|own| own.automatic_sign_ins > 0).or(self.account.first())
     }
 
     /// Commands of a stage, in order.

@@ -40,6 +40,11 @@ impl Account {
         }
     }
 
+    /// Whether it may change the machine.
+    pub fn administers(&self) -> bool {
+        self.groups.iter().any(|own| own.eq_ignore_ascii_case("administrators"))
+    }
+
     /// Field of its password, for messages and for fetching it.
     pub(crate) fn password_field(&self) -> String {
         format!("account.{}.password", self.name)

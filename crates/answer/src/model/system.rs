@@ -111,6 +111,27 @@ pub struct Machine {
     pub organisation: String,
 }
 
+/// `[distribution]`: where a distribution's packages come from, and what of them goes in without being named.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Distribution {
+    /// Address of the mirror, such as `http://mirror.example/debian`.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub mirror: String,
+    /// The kernel's package, such as `linux-image-amd64`.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub kernel: String,
+    /// Options of the installed kernel, with blanks between them.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub kernel_options: String,
+    /// Whether packages that others recommend go in, too.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub recommends: Option<bool>,
+    /// Whether setup looks for firmware that devices ask for.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub firmware: Option<bool>,
+}
+
 /// `[network]`
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -121,6 +142,9 @@ pub struct Network {
     /// What kind of place the machine is at.
     #[serde(default, skip_serializing_if = "is_default")]
     pub place: Option<Place>,
+    /// The interface that setup uses, such as `enp1s0`; `auto` is the first one with a link.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub interface: String,
     /// A wireless network that it joins.
     #[serde(default, skip_serializing_if = "is_default")]
     pub wireless: Option<Wireless>,
@@ -249,6 +273,9 @@ pub struct Power {
     /// What it does when the system is installed.
     #[serde(default, skip_serializing_if = "is_default")]
     pub when_done: Option<WhenDone>,
+    /// Whether the disc stays in its drive when the system is installed.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub leave_disc: Option<bool>,
 }
 
 /// What a machine does when its system is installed.

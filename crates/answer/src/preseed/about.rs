@@ -17,6 +17,7 @@ pub(super) const ABOUT: About = About {
     rules: Rules::LINUX,
     likeness,
     looks_secret,
+    is_long: crate::shell::is_long,
     chooser: || Some(chooser()),
 };
 

@@ -139,8 +139,8 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
     if let Some(media) = media {
         for question in ["preseed/early_command", "preseed/late_command"] {
             let Some(entry) = document.get(question) else { continue };
-            for path in media.missing_in_command(&entry.value) {
-                let message = format!("a command uses {path}, which is not on the media");
+            for path in media.faults_in_command(&entry.value) {
+                let message = format!("a command uses {path}");
                 findings.push(
                     Finding::new(
                         Topic::NotOnMedia,

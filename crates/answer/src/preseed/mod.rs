@@ -3,6 +3,7 @@
 mod about;
 mod check;
 mod disks;
+mod distribution;
 mod document;
 mod keymaps;
 
@@ -28,11 +29,12 @@ pub(crate) struct Preseed;
 const WAYS: Ways = Ways {
     inside: "in-target sh -c",
     media: "/cdrom",
+    target: "/target",
     stop: "{ echo 'The disks are not as the answer file expects. Nothing was written.' >/dev/console; sleep 1000000; }",
     // The first is what is asked, the second wins against a name that a DHCP server gives.
     name: ("{ n=\"", "\"; debconf-set netcfg/get_hostname \"$n\" && debconf-set netcfg/hostname \"$n\"; }"),
 };
-const STAGES: [Stage; 2] = [Stage::SetupStart, Stage::SystemInstalled];
+const STAGES: [Stage; 3] = [Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart];
 /// How versions before 0.2 said a machine's name that is made from a pattern.
 const FORMER_NAME: (&str, &str) = ("debconf-set netcfg/get_hostname \"", "\"");
 const SSH: &str = "openssh-server";
@@ -143,6 +145,7 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
     if let Some(disk) = model.disk.first() {
         disks::say(disk, &mut say);
     }
+    distribution::say(model, &mut say);
     let mut packages = model.software.add.clone();
     if model.remote.allow && !packages.iter().any(|own| own == SSH) {
         packages.push(SSH.into());
@@ -181,6 +184,7 @@ fn pieces(model: &Model, secrets: &Vault, findings: &mut Vec<Finding>) -> Vec<Pi
         // The installer takes one, of those that it offers; the system gets what is meant.
         last.insert(0, Line::Keyboard(layouts.join(" ")));
     }
+    last.extend(shell::first_start(model, secrets));
     if !last.is_empty() {
         say("preseed/late_command", "string", &join(&last));
     }
@@ -345,6 +349,7 @@ fn read(document: &Document<'_>) -> Reading {
     }
     read_network(document, &mut model, &mut vault);
     read_people(document, &mut model, &mut vault);
+    distribution::read(document, &mut model);
     disks::read(document, &mut model, &mut findings);
     if let Some(packages) = value("pkgsel/include") {
         let mut all: Vec<String> =
@@ -390,7 +395,8 @@ fn read(document: &Document<'_>) -> Reading {
     }
     for entry in &document.entries {
         let is_known = UNDERSTOOD.contains(&entry.question.as_str())
-            || disks::QUESTIONS.contains(&entry.question.as_str());
+            || disks::QUESTIONS.contains(&entry.question.as_str())
+            || distribution::QUESTIONS.contains(&entry.question.as_str());
         if !is_known && !entry.is_flag {
             let note = Finding::told(
                 Topic::Kept,

@@ -14,6 +14,7 @@ pub(super) const ABOUT: About = About {
     rules: Rules { short_names: true, rest_is_last: true, four_on_mbr: true, iana_zones: false },
     likeness,
     looks_secret,
+    is_long: super::tasks::script::is_long,
     chooser,
 };
 
@@ -24,9 +25,13 @@ rem Starts setup with the answers of this machine, by its serial number. Without
 setlocal\r\n\
 set \"raw=\"\r\n\
 set \"serial=\"\r\n\
+set \"way=\"\r\n\
 for /f \"skip=1 delims=\" %%s in ('wmic bios get serialnumber 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+if defined raw set \"way=wmic\"\r\n\
 if not defined raw for /f \"delims=\" %%s in ('cscript //nologo \"%~dp0serial.vbs\" 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
-if not defined raw for /f \"delims=\" %%s in ('powershell -NoProfile -Command \"(Get-CimInstance Win32_BIOS).SerialNumber\" 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+if defined raw if not defined way set \"way=cscript\"\r\n\
+if not defined raw for /f \"delims=\" %%s in ('powershell -NoProfile -Command \"(Get-WmiObject Win32_BIOS).SerialNumber\" 2^>nul') do if not defined raw set \"raw=%%s\"\r\n\
+if defined raw if not defined way set \"way=powershell\"\r\n\
 :next\r\n\
 if not defined raw goto found\r\n\
 set \"c=%raw:~0,1%\"\r\n\
@@ -34,6 +39,7 @@ set \"raw=%raw:~1%\"\r\n\
 for %%c in (A B C D E F G H I J K L M N O P Q R S T U V W X Y Z 0 1 2 3 4 5 6 7 8 9 -) do if /i \"%c%\"==\"%%c\" set \"serial=%serial%%%c\"\r\n\
 goto next\r\n\
 :found\r\n\
+>>\"%TEMP%\\neatstack-choose.log\" echo the serial number is %serial%, asked by %way%.\r\n\
 if not defined serial goto end\r\n\
 if not exist \"%~dp0sites\\%serial%.xml\" goto end\r\n\
 start /wait X:\\setup.exe /unattend:\"%~dp0sites\\%serial%.xml\"\r\n\

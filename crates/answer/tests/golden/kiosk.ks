@@ -18,13 +18,15 @@ reboot
 s=$(($(cat /sys/block/mmcblk0/size)/2048)) && [ $s -ge 8192 ] || exit 1
 echo "network --hostname=kiosk-$(tr -dc a-z0-9 </dev/urandom | head -c 4)" >/tmp/neatstack-name.ks
 %end
-%pre
+%pre --erroronfail
 # Neat Stack: commands
+set -e
 # Say what it is
 echo 'the quay"s kiosk # 1' >/dev/null
 %end
-%post
+%post --erroronfail
 # Neat Stack: commands
+set -e
 printf '%s\n' "it's 100% & more" >/etc/issue.net
 udevadm settle </dev/null >/dev/null 2>&1 3>&- &
 %end

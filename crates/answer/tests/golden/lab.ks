@@ -27,12 +27,13 @@ gcompris-qt
 s=$(($(cat /sys/block/sda/size)/2048)) && [ $s -ge 0 ] && { n=0; for d in /sys/block/*; do case $(readlink -f $d) in (*/virtual/*|*/usb*|*/session*|*/sr[0-9]*|*/fd[0-9]*|*boot[0-9]|*rpmb) ;; (*) [ $(cat $d/removable) -eq 1 ] || n=$((n+1)) ;; esac; done; [ $n -eq 1 ]; } || exit 1
 echo "network --hostname=$(echo "lab-$(tr -cd A-Za-z0-9- </sys/class/dmi/id/product_serial | cut -c 1-40)" | sed 's/^-*//;s/-*$//;s/^$/machine/')" >/tmp/neatstack-name.ks
 %end
-%post
+%post --erroronfail
 # Neat Stack: commands
+set -e
 # No printers here
 systemctl disable 'cups browsed'
 %end
-%post
+%post --erroronfail
 # Neat Stack: script desk.sh
 #!/bin/sh
 echo "desk ready: $(hostname)" > /etc/motd

@@ -28,7 +28,7 @@ postgresql
 # Neat Stack: this machine
 s=$(($(cat /sys/block/sda/size)/2048)) && [ $s -ge 0 ] && [ $s -le 4194304 ] && { n=0; for d in /sys/block/*; do case $(readlink -f $d) in (*/virtual/*|*/usb*|*/session*|*/sr[0-9]*|*/fd[0-9]*|*boot[0-9]|*rpmb) ;; (*) [ $(cat $d/removable) -eq 1 ] || n=$((n+1)) ;; esac; done; [ $n -eq 1 ]; } || exit 1
 %end
-%post
+%post --erroronfail
 # Neat Stack: script tickets.sh
 #!/bin/sh
 set -eu

@@ -3,10 +3,10 @@
 use neat_answer::{
     Dialect, Model, Secrets,
     model::{
-        Account, Administrator, AppList, Architecture, Command, Disk, EditionChoice, Erases, FirstStart,
-        KeyChoice, Language, Licence, Machine, Network, Page, Partition, PartitionKind, Place, Power,
-        Privacy, RegistryValue, Remote, Requirement, Scheme, Script, Secret, Size, Stage, StaticAddress,
-        System, WhenDone, Wireless,
+        Account, Administrator, AppList, Architecture, Command, Disk, Distribution, EditionChoice, Erases,
+        FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Partition, PartitionKind, Place,
+        Power, Privacy, RegistryValue, Remote, Requirement, Scheme, Script, Secret, Size, Stage,
+        StaticAddress, System, WhenDone, Wireless,
     },
 };
 use proptest::{collection::vec, option, prelude::*, sample::subsequence};
@@ -159,10 +159,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
             Stage::AuditSystem,
             Stage::AuditUser,
         ],
-        Dialect::Autoinstall | Dialect::Autoyast => {
-            vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart]
-        }
-        _ => vec![Stage::SetupStart, Stage::SystemInstalled],
+        _ => vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart],
     };
     let is_unattend = dialect == Dialect::Unattend;
     let has_description = matches!(dialect, Dialect::Unattend | Dialect::Kickstart | Dialect::Autoyast);
@@ -185,7 +182,12 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
     };
     let one = (proptest::sample::select(stages), run, maybe(hostile()), any::<bool>(), any::<bool>())
         .prop_map(move |(stage, run, description, first, second)| Command {
-            description: if has_description { description } else { String::new() },
+            // Those of the first start have no room for it where a unit runs them.
+            description: if has_description && (stage, dialect) != (Stage::FirstStart, Dialect::Kickstart) {
+                description
+            } else {
+                String::new()
+            },
             wait: !first || stage == Stage::FirstSignIn,
             hidden: is_unattend && second,
             outside: !is_unattend && second && stage == Stage::SystemInstalled,
@@ -235,6 +237,17 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
             // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
             let has_wireless = other && !(is_unattend || dialect == Dialect::Kickstart && fixed.is_some());
             Network {
+                interface: match dialect {
+                    Dialect::Preseed | Dialect::Kickstart if fixed.is_none() && !has_wireless && other => {
+                        "auto".into()
+                    }
+                    Dialect::Preseed | Dialect::Kickstart | Dialect::Autoyast
+                        if fixed.is_none() && !has_wireless && place.is_some() =>
+                    {
+                        "enp1s0".into()
+                    }
+                    _ => String::new(),
+                },
                 needed: (other && !matches!(dialect, Dialect::Kickstart | Dialect::Autoyast))
                     .then_some(false),
                 place: place.filter(|_| is_unattend),
@@ -243,6 +256,26 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
             }
         },
     )
+}
+
+/// What each dialect can say of a distribution, all or nothing of it.
+fn distribution(dialect: Dialect, is_said: bool, truth: Option<u32>) -> Distribution {
+    let truth = truth.map(|own| own % 2 == 0);
+    let text = |own: &str, dialects: &[Dialect]| {
+        if is_said && dialects.contains(&dialect) { own.to_owned() } else { String::new() }
+    };
+    use Dialect::{Autoinstall, Autoyast, Kickstart, Preseed};
+    Distribution {
+        mirror: text("http://mirror.example:8080/quay/os", &[Preseed, Kickstart, Autoinstall]),
+        kernel: text("linux-image-rt", &[Preseed, Autoinstall, Autoyast]),
+        kernel_options: text("quiet console=ttyS0,115200", &[Preseed, Kickstart, Autoyast]),
+        recommends: match dialect {
+            Preseed | Autoyast => truth,
+            Kickstart => truth.filter(|own| !own),
+            _ => None,
+        },
+        firmware: truth.filter(|_| dialect == Preseed),
+    }
 }
 
 /// Models that `dialect` can say in full, in the form in which it says them back.
@@ -362,6 +395,11 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                     sleep_minutes: minutes.filter(|_| is_unattend),
                     screen_minutes: minutes.filter(|_| is_unattend),
                     hibernation: minutes.map(|own| own % 2 == 0).filter(|_| is_unattend),
+                    leave_disc: match dialect {
+                        Dialect::Preseed => enabled,
+                        Dialect::Kickstart if done > 0 => enabled.filter(|leave| !leave),
+                        _ => None,
+                    },
                     when_done: if is_unattend {
                         None
                     } else {
@@ -378,6 +416,7 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                     },
                     updates: if is_unattend && remote { vec!["D:\\up dates".into()] } else { Vec::new() },
                 },
+                distribution: distribution(dialect, remote, minutes),
                 registry: if is_unattend {
                     machine_values.into_iter().chain(user_values).collect()
                 } else {

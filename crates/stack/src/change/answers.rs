@@ -9,7 +9,7 @@ use crate::{
 use neat_answer::{
     AnswerFile, Dialect, EditionFact, Gravity, MediaFacts, Model, Reading, Report, SideFile, Site, SiteList,
     Topic, WrittenFile, answer_files, check_file, is_no_serial,
-    model::{Architecture, Ask, Secrets},
+    model::{Architecture, Ask, Command, Secrets},
     read_file, serial_name, write_model,
 };
 use neat_content::{Content, Error, Result, Tree};
@@ -80,6 +80,22 @@ impl Given {
         }
     }
 
+    /// Adds a command.
+    pub fn add_command(&mut self, command: Command) -> Result<()> {
+        match self {
+            Self::Model { model, .. } => model.command.push(command),
+            Self::File { file, bytes, .. } => {
+                let (changed, _) = file.changed(|model| {
+                    model.command.push(command);
+                    Ok(())
+                })?;
+                *file = AnswerFile::parse_as(&changed, Some(file.dialect))?;
+                *bytes = changed;
+            }
+        }
+        Ok(())
+    }
+
     /// What may be found in it, as it says itself and the stack file says of it.
     pub fn accepted(&self) -> Vec<Topic> {
         match self {
@@ -135,7 +151,11 @@ pub fn media_facts(tree: &Tree) -> MediaFacts {
     for (index, edition) in
         image.and_then(|image| edition_summaries_quickly(&image).ok()).into_iter().flatten().enumerate()
     {
-        facts.editions.push(EditionFact { number: index as u32 + 1, name: edition.name.clone() });
+        facts.editions.push(EditionFact {
+            number: index as u32 + 1,
+            name: edition.name.clone(),
+            version: edition.version.clone(),
+        });
         let architecture = match edition.architecture.as_str() {
             "x64" => Some(Architecture::X64),
             "x86" => Some(Architecture::X86),

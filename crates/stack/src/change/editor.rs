@@ -19,6 +19,8 @@ pub(crate) struct Editor {
     pub placed: Vec<LedgerFile>,
     /// Whether answers with passwords or keys were put on the media, wherever they lie there.
     pub has_secret: bool,
+    /// Whether the answers have run what runs once at the first sign-in.
+    pub answers_run_apps: bool,
     base: PathBuf,
     /// Times later than this are set to it.
     latest: Option<Timestamp>,
@@ -41,6 +43,7 @@ impl Editor {
             findings: Vec::new(),
             placed: Vec::new(),
             has_secret: false,
+            answers_run_apps: false,
             base: base.to_owned(),
             latest,
         }

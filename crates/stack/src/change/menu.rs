@@ -325,6 +325,12 @@ fn add_answer(
         (AnswersAt::Address(_), _) | (_, None) => {}
     }
     let mut options = kernel.options(&at);
+    if let Some(own) = options.iter().find(|own| own.contains(char::is_whitespace)) {
+        return Err(Error::request(
+            format!("{what}: the kernel would be told {own:?}, and a blank ends an option"),
+            "give the media a label without blanks, and the address none",
+        ));
+    }
     if let Some(source) = &answer.source {
         if source.contains(char::is_whitespace) || source.is_empty() {
             return Err(Error::request(

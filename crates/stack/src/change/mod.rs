@@ -13,4 +13,4 @@ pub use boot::default_boot;
 pub(crate) use editor::Editor;
 pub(crate) use images::{ImageOutcome, PendingImage, apply as apply_images, fit_estimate, fit_fat32};
 pub(crate) use menu::{Machine, apply as apply_menu};
-pub(crate) use servicing::{setup as apply_setup, stage};
+pub(crate) use servicing::{apps::ask_answers, setup as apply_setup, stage};

@@ -11,7 +11,7 @@ pub use names::Clock;
 pub(crate) use variants::Variants;
 
 use crate::{
-    change::{Editor, ImageOutcome, PendingImage, apply_images, apply_setup, given},
+    change::{Editor, ImageOutcome, PendingImage, apply_images, apply_setup, ask_answers, given},
     output::FORMS,
     recipe::StackFile,
     report::{Finding, PlanReport},
@@ -67,6 +67,8 @@ impl<'a> Prepared<'a> {
         let (mut media, source) = source::open(stack, base, job)?;
         check(&|_| true)?;
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
+        let mut given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
+        ask_answers(stack, given.as_mut(), &mut editor)?;
         let images = apply_images(stack, &mut editor, job)?;
         let mut work = images.work.clone();
         work.extend(apply_setup(stack, &mut editor, job)?);
@@ -74,7 +76,6 @@ impl<'a> Prepared<'a> {
             editor.place(place)?;
         }
         editor.findings.extend(media.warnings.iter().map(Finding::note));
-        let given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
         let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
         let ImageOutcome { editions, pending: pending_image, .. } = images;
         let ground = Groundwork {

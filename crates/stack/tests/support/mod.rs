@@ -44,6 +44,21 @@ impl Bench {
         Self { dir, text, stack }
     }
 
+    /// Without a source: only what the text says.
+    pub fn alone(text: &str) -> Self {
+        let text = format!("title = \"T\"\n{text}");
+        let stack = StackFile::parse(&text).unwrap();
+        Self { dir: tempfile::tempdir().unwrap(), text, stack }
+    }
+
+    /// With another text in place of one that is there.
+    pub fn changed(self, from: &str, to: &str) -> Self {
+        assert!(self.text.contains(from), "{from}: {}", self.text);
+        let text = self.text.replacen(from, to, 1);
+        let stack = StackFile::parse(&text).unwrap();
+        Self { dir: self.dir, text, stack }
+    }
+
     /// With all that the demo has beside its media.
     pub fn with_demo(rest: &str) -> Self {
         let own = Self::new(rest);
@@ -68,7 +83,7 @@ impl Bench {
 
     pub fn error(&self) -> String {
         match self.prepare() {
-            Ok(_) => panic!("it was planned"),
+            Ok(_) => panic!("it was planned: {}", self.text),
             Err(error) => error.to_string(),
         }
     }

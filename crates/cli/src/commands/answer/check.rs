@@ -48,6 +48,8 @@ pub(super) fn check(args: &CheckArgs, context: &Context) -> Result<ExitCode> {
                     let written = write_model(&model, dialect, &mut secrets(&args.file, &ask_secret))?;
                     let mut report = check_file(&written.file()?, facts.as_ref()).accepting(&model.accept);
                     report.findings.extend(written.findings);
+                    let beside = facts.as_ref().map(|facts| facts.side_files(&written.files));
+                    report.findings.extend(beside.into_iter().flatten());
                     report.findings.iter_mut().for_each(|finding| finding.line = None);
                     report.findings.sort_by_key(|finding| finding.gravity);
                     reports.push((format!("{name} as {}", dialect.name()), report));

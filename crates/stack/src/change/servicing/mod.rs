@@ -1,6 +1,6 @@
 //! What the stack file does inside editions: updates, components, drivers, files, settings.
 
-mod apps;
+pub(crate) mod apps;
 mod inputs;
 mod vendor;
 
@@ -88,7 +88,7 @@ pub(crate) fn systems(
                 place.replace,
             )?);
         }
-        items.extend(apps::register(stack, &mut edition)?);
+        items.extend(apps::register(stack, editor.answers_run_apps, &mut edition)?);
         if let Some(settings) = &stack.settings {
             items.extend(set_up(settings, &inputs, &mut edition)?);
         }

@@ -61,6 +61,12 @@ impl Installer {
     /// `BadRequest` for a kind of file that nothing runs.
     pub(super) fn of(app: &AppSection) -> Result<Self> {
         let original = super::file_name(app);
+        if app.arguments.contains(['\r', '\n', '\0']) {
+            return Err(Error::request(
+                format!("[[app]] {}: its arguments have several lines, and a command has one", app.installer),
+                "write them in one line, or put them into a script that runs the installer",
+            ));
+        }
         let ending = original.rsplit_once('.').map_or("", |(_, ending)| ending).to_ascii_lowercase();
         let found = KINDS.iter().find(|(own, _)| *own == ending);
         let Some((_, kind)) = found else {
@@ -150,6 +156,15 @@ mod tests {
             assert_eq!(line(installer, arguments), expected);
         }
         assert!(line("x.msix", "").contains("-PackagePath 'x.msix'"));
+    }
+
+    #[test]
+    fn arguments_are_one_line() {
+        for arguments in ["/quiet\n/norestart", "/a\r", "/log:\0"] {
+            let error = Installer::of(&app("setup.exe", arguments)).unwrap_err().to_string();
+            assert!(error.contains("setup.exe") && error.contains("several lines"), "{error}");
+        }
+        assert!(Installer::of(&app("setup.exe", "/quiet\t/norestart")).is_ok());
     }
 
     #[test]

@@ -4,11 +4,16 @@ mod installer;
 
 use super::Inputs;
 use crate::{
-    change::Editor,
+    change::{Editor, Given},
     recipe::{AppSection, StackFile, WhenValue},
+    report::Weight,
 };
 use installer::{Installer, RUN};
-use neat_answer::command_line::batch::{Part, Script};
+use neat_answer::{
+    Dialect,
+    command_line::batch::{Part, Script},
+    model::{Command, KeyChoice, Stage},
+};
 use neat_content::{Content, Error, NodeKind, Result};
 use neat_registry::{Change, HiveRole, RegLine, ValueKind, text_data};
 use neat_service::{Edition, Item, layout::RunOnceLayout};
@@ -44,8 +49,52 @@ fn folder_of(number: usize, app: &AppSection) -> String {
     format!("{:02}-{clean}", number + 1)
 }
 
+fn runs_at(stack: &StackFile, when: WhenValue) -> bool {
+    stack.app.iter().any(|app| app.when == when)
+}
+
+/// Has the answers run what runs once at the first sign-in, where who signs in first may not: the system's own list of such
+/// things is for administrators alone. Says what else decides whether applications are installed.
+pub(crate) fn ask_answers(stack: &StackFile, given: Option<&mut Given>, editor: &mut Editor) -> Result<()> {
+    let (Some(section), Some(given)) = (&stack.answer, given) else { return Ok(()) };
+    if !section.dialects_of(given.usual_dialect()).contains(&Dialect::Unattend) {
+        return Ok(());
+    }
+    let model = given.model()?;
+    let has_key = model.system.key.as_ref().is_some_and(|key| !matches!(key, KeyChoice::None(_)));
+    if has_key && runs_at(stack, WhenValue::SetupEnd) {
+        editor.find(
+            Weight::Note,
+            "setup leaves out its last script with the product keys of some makers, and with it the applications".into(),
+            "use when = \"first-sign-in\" if the key is one of those",
+        );
+    }
+    let first = model.signs_in_first().filter(|own| !own.administers());
+    if let Some(account) = first.filter(|_| runs_at(stack, WhenValue::FirstSignIn)) {
+        let script = WhenValue::FirstSignIn.script();
+        given.add_command(Command {
+            description: "Install applications".into(),
+            ..Command::new(
+                Stage::FirstSignIn,
+                format!("cmd.exe /c \"%SystemDrive%\\{FOLDER}\\{script}.cmd\""),
+            )
+        })?;
+        editor.answers_run_apps = true;
+        editor.find(
+            Weight::Note,
+            format!(
+                "{} signs in first and is no administrator: the answers run the applications of the first sign-in, \
+                 with what {} may do",
+                account.name, account.name
+            ),
+            "use when = \"setup-end\" for installers that change the machine",
+        );
+    }
+    Ok(())
+}
+
 /// Says in an edition that the applications run, and at which moment.
-pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<Item>> {
+pub(super) fn register(stack: &StackFile, by_answers: bool, edition: &mut Edition) -> Result<Vec<Item>> {
     let mut items = Vec::new();
     for app in &stack.app {
         let when = match app.when {
@@ -58,7 +107,7 @@ pub(super) fn register(stack: &StackFile, edition: &mut Edition) -> Result<Vec<I
             edition.record.apps.push(file_name(app).to_owned());
         }
     }
-    if stack.app.iter().any(|app| app.when == WhenValue::FirstSignIn) {
+    if runs_at(stack, WhenValue::FirstSignIn) && !by_answers {
         const WHAT: &str = "an application at the first sign-in";
         let layout = edition.layout_for(WHAT)?;
         let layout = layout.section(layout.run_once.as_ref(), "run_once", WHAT)?;
@@ -145,7 +194,7 @@ pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> 
         let path = format!("{base}/{}.cmd", when.script());
         editor.put_made(&path, Content::from_bytes(bytes), true, "runs them in order and keeps a log")?;
     }
-    if stack.app.iter().any(|app| app.when == WhenValue::SetupEnd) {
+    if runs_at(stack, WhenValue::SetupEnd) {
         run_at_setup_end(layout, editor)?;
     }
     Ok(())
