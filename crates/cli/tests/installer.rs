@@ -53,7 +53,7 @@ fn each<T: Send + Sync>(all: &[T], work: impl Fn(&T) + Sync) {
 fn written_answers_leave_nothing_to_ask() {
     let installer = Installer::new(&boot_files());
     let golden = Path::new(env!("CARGO_MANIFEST_DIR")).join("../answer/tests/golden");
-    let names = ["lab", "kiosk", "office", "laptop"];
+    let names = ["lab", "kiosk", "office", "laptop", "harbour", "crane"];
     each(&names, |name| {
         let text = fs::read_to_string(golden.join(format!("{name}.preseed.cfg"))).unwrap();
         let said = installer.ask(&text, "language keyboard accounts", "");
@@ -169,5 +169,130 @@ fn a_machine_is_called_as_the_model_says_whatever_its_network_says() {
         let said = installer.ask(&text, "name", "from-dhcp");
         assert!(said.contains("name: code 0\n"), "{model}: {said}");
         assert!(said.contains(&format!("hostname={name}\n")), "{model}: {said}");
+    });
+}
+
+const HASH: &str =
+    "$6$saltsaltsalt$X7zP1Yy4m3xZb5jQmWv8nEw0gqjD0i3R3D5gZyN4lJ1s2k3O4p5Q6r7S8t9U0v1W2x3Y4z5A6b7C8d9E0f1G/.";
+
+/// A line of what was said that begins so, without the beginning.
+fn rest<'a>(said: &'a str, front: &str) -> Vec<&'a str> {
+    said.lines().filter_map(|line| line.strip_prefix(front)).collect()
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn accounts_are_there_with_their_groups_and_passwords() {
+    let installer = Installer::new(&boot_files());
+    let text = preseed(&format!(
+        "[administrator]\nenabled = false\n\
+         [[account]]\nname = \"ann-7\"\nfull_name = \"Ann O'Hara\"\ngroups = [\"administrators\", \"tide-tables\"]\n\
+         password = {{ hash = \"{HASH}\" }}\n\
+         [[account]]\nname = \"deckhand-7\"\nfull_name = \"The deck & 100%\"\ngroups = [\"video\", \"deck-crew\"]\n\
+         password = {{ hash = \"{HASH}\" }}\n"
+    ));
+    // Late commands make the second one. Others may have accounts on this machine, too.
+    let said = installer.ask(&text, "accounts apply late who", "");
+    for program in ["accounts", "apply", "late"] {
+        assert!(said.contains(&format!("{program}: code 0\n")), "{said}");
+    }
+    let of = |name: &str| -> Vec<String> {
+        let last =
+            rest(&said, &format!("account {name}: ")).pop().unwrap_or_else(|| panic!("{name}: {said}"));
+        last.split(": ").map(str::to_owned).collect()
+    };
+    // The system itself puts the first one into `users`.
+    assert_eq!(of("ann-7"), ["Ann O'Hara", "ann-7 sudo users tide-tables", HASH]);
+    assert_eq!(of("deckhand-7"), ["The deck & 100%", "deckhand-7 video deck-crew", HASH]);
+    let root = rest(&said, "root: ").pop().unwrap();
+    assert!(root.starts_with(['*', '!']), "nobody signs in as root: {root}");
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn late_commands_of_every_kind_run_in_order_in_the_installed_system() {
+    let installer = Installer::new(&boot_files());
+    let media = tempfile::tempdir().unwrap();
+    fs::create_dir(media.path().join("neatstack")).unwrap();
+    let script = "#!/bin/sh\necho \"media $(basename \"$0\") $(. /etc/os-release; echo $ID)\" >>/noted\n";
+    fs::write(media.path().join("neatstack/of media.sh"), script).unwrap();
+    let model = r#"
+[[command]]
+stage = "system-installed"
+run = "echo one >>/noted # and a remark"
+
+[[command]]
+stage = "system-installed"
+run = "echo outside $(ls -d /target/etc) >>/target/noted"
+outside = true
+
+[[command]]
+stage = "system-installed"
+run = "sleep 2; echo much later >>/noted"
+wait = false
+
+[[command]]
+stage = "system-installed"
+run = "false || echo 'it''s \"three\" &' $((1+2)) 100% >>/noted"
+
+[[command]]
+stage = "first-start"
+run = "echo at the first start"
+
+[[script]]
+name = "carried.sh"
+stage = "system-installed"
+text = """
+#!/bin/sh
+echo "carried $(id -un) $(. /etc/os-release; echo $ID)" >>/noted
+"""
+
+[[script]]
+name = "of media.sh"
+stage = "system-installed"
+carried = "media"
+"#;
+    let dir = tempfile::tempdir().unwrap();
+    fs::write(dir.path().join("m.answer.toml"), format!("format = 1\n{model}")).unwrap();
+    let args = ["answer", "write", "m.answer.toml", "--dialect", "preseed", "--accept", "script"];
+    let text = ok(dir.path(), &args);
+    let said = installer.ask_with(&text, "late", "", media.path());
+    assert!(said.contains("late: code 0\n"), "{said}");
+    let noted: Vec<&str> = rest(&said, "noted: ").into_iter().filter(|own| *own != "much later").collect();
+    let expected = [
+        "one",
+        "outside /target/etc",
+        "its \"three\" & 3 100%",
+        "carried root debian",
+        "media of media.sh debian",
+    ];
+    assert_eq!(noted, expected, "{said}");
+    assert_eq!(rest(&said, "left: "), [""; 0], "scripts do not stay");
+    assert!(said.contains("unit: enabled\n"), "{said}");
+}
+
+#[test]
+#[ignore = "needs Debian's installer and root"]
+fn a_late_command_that_fails_is_seen_and_ends_the_rest() {
+    let installer = Installer::new(&boot_files());
+    let failing = [
+        "run = \"exit 3\"",
+        "run = \"no-such-program\"",
+        "run = \"cp /gone /target/root\"\noutside = true",
+        "run = \"true; false\"",
+    ];
+    each(&failing, |line| {
+        let command = |line: &str| format!("[[command]]\nstage = \"system-installed\"\n{line}\n");
+        let model = [
+            command("run = \"echo before >>/noted\""),
+            command(line),
+            command("run = \"echo after >>/noted\""),
+        ];
+        let said = installer.ask(&preseed(&model.concat()), "late", "");
+        assert!(
+            said.contains("late: asked") && said.contains("Failed to run preseeded command"),
+            "{line}: {said}"
+        );
+        assert_eq!(rest(&said, "noted: "), ["before"], "{line}: {said}");
     });
 }

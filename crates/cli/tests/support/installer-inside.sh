@@ -50,6 +50,21 @@ for program in $PROGRAMS; do
 		run keyboard /var/lib/dpkg/info/console-setup-udeb.postinst configure
 		grep '^XKB[LV]' /etc/default/keyboard 2>/dev/null
 		;;
+	apply) run apply /usr/lib/user-setup/user-setup-apply /target ;;
+	who)
+		while IFS=: read -r name _ id _ full _; do
+			[ "$id" -ge 1000 ] && [ "$id" -lt 60000 ] || continue
+			echo "account $name: ${full%%,*}: $(chroot /target id -nG "$name"): $(grep "^$name:" /target/etc/shadow | cut -d: -f2)"
+		done </target/etc/passwd
+		echo "root: $(grep ^root: /target/etc/shadow | cut -d: -f2)"
+		;;
+	late)
+		# What the installer runs at its end, by its own list.
+		run late /bin/preseed_command preseed/late_command
+		sed 's/^/noted: /' /target/noted 2>/dev/null
+		[ ! -L /target/etc/systemd/system/multi-user.target.wants/neatstack-first-start.service ] || echo "unit: enabled"
+		find /target/root -maxdepth 1 -newer /preseed.cfg -type f | sed 's/^/left: /'
+		;;
 	accounts) run accounts /usr/lib/user-setup/user-setup-ask /target ;;
 	name)
 		run name /bin/netcfg

@@ -34,13 +34,19 @@ impl Installer {
         self.dir.path().join("base")
     }
 
-    /// What the programs say: words of `language keyboard accounts name`. With a name, a DHCP server gives it.
+    /// What the programs say: words of `language keyboard accounts name apply late who`. With a name, a DHCP server gives it.
     pub fn ask(&self, preseed: &str, programs: &str, dhcp_name: &str) -> String {
+        self.ask_with(preseed, programs, dhcp_name, Path::new(""))
+    }
+
+    /// The same with a folder that is the media.
+    pub fn ask_with(&self, preseed: &str, programs: &str, dhcp_name: &str, media: &Path) -> String {
         let file = tempfile::NamedTempFile::new().unwrap();
         fs::write(file.path(), preseed).unwrap();
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/support/installer.sh");
         let mut command = Command::new("timeout");
         command.args(["--kill-after=2", "300", "sh"]).arg(script).arg(self.base()).arg(file.path());
+        command.env("MEDIA", media);
         let output = command.args([programs, dhcp_name]).output().unwrap();
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));

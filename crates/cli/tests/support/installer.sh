@@ -1,6 +1,7 @@
 # Runs the installer's own programs on an answer file, in namespaces of their own: nothing outside is changed.
 #   installer.sh BASE PRESEED PROGRAMS [DHCP-NAME]
-# BASE is the unpacked RAM disk; PROGRAMS are words of: language keyboard accounts name.
+# BASE is the unpacked RAM disk; PROGRAMS are words of: language keyboard accounts name apply late who. For the last three this
+# system itself is the installed one, below a layer that takes what is written.
 # Each prints `PROGRAM: asked …` where a person would be asked, and what came of the answers.
 set -eu
 BASE=$1 PRESEED=$2 PROGRAMS=$3 DHCP_NAME=${4:-}
@@ -35,6 +36,27 @@ mknod -m 666 $root/dev/urandom c 1 9
 mknod -m 600 $root/dev/console c 1 3
 mount -t proc proc $root/proc
 mount -t sysfs -o ro sysfs $root/sys
+case " $PROGRAMS " in *" apply "* | *" late "*)
+	mkdir $top/target-upper $top/target-work
+	mount -t overlay -o lowerdir=/,upperdir=$top/target-upper,workdir=$top/target-work overlay $root/target
+	# The installer makes no account where there is one already.
+	for file in passwd shadow group gshadow; do
+		awk -F: "NR == FNR { if (\$3 >= 1000 && \$3 < 60000) gone[\$1] = 1; next } !(\$1 in gone)" \
+			/etc/passwd /etc/$file >$top/$file
+		cat $top/$file >$root/target/etc/$file
+	done
+	# It would be fetched where it is missing.
+	[ -e $root/target/etc/sudoers ] || : >$root/target/etc/sudoers
+	# What the machine has beside its own system is not there.
+	for folder in dev proc sys run tmp; do
+		mkdir -p $root/target/$folder
+		mount -t tmpfs tmpfs $root/target/$folder
+	done
+	mknod -m 666 $root/target/dev/null c 1 3
+	mknod -m 666 $root/target/dev/urandom c 1 9
+esac
+mkdir -p $root/cdrom
+[ -z "${MEDIA:-}" ] || mount --bind "$MEDIA" $root/cdrom
 cp "$PRESEED" $root/preseed.cfg
 cp "$HERE/installer-inside.sh" $root/inside.sh
 env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin PROGRAMS="$PROGRAMS" chroot $root sh /inside.sh
