@@ -66,7 +66,8 @@ pub fn check_file(file: &AnswerFile, media: Option<&MediaFacts>) -> Report {
     if let Some(media) = media {
         findings.extend(several(media, file.dialect));
     }
-    let erasure = face.erases(&file.text, &reading);
+    let mut erasure = face.erases(&file.text, &reading);
+    erasure.add_scripts(&reading.model);
     report(Some(file.dialect), &reading.model, findings, erasure)
 }
 
@@ -98,6 +99,10 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
             erasure.add(format!("everything on {}", disk.name()));
         }
     }
+    for command in &model.command {
+        erasure.add_command(&command.run);
+    }
+    erasure.add_scripts(model);
     report(None, model, findings, erasure)
 }
 

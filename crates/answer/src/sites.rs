@@ -45,7 +45,8 @@ impl SiteList {
     /// # Errors
     /// As [`SiteList::parse`].
     pub fn parse_with(text: &str, limits: &Limits) -> Result<Self> {
-        let text = text.trim_start_matches('\u{feff}');
+        // Where lines end with two signs, the reader would count each row as the line before.
+        let text = text.trim_start_matches('\u{feff}').replace("\r\n", "\n");
         let head = text.lines().next().unwrap_or_default();
         let delimiter = if head.contains(';') && !head.contains(',') { b';' } else { b',' };
         let mut reader = csv::ReaderBuilder::new()

@@ -10,23 +10,18 @@
     reason = "tests stop at the first surprise"
 )]
 
-use neat_content::{Class, Content, Job, Meta, Timestamp, Tree};
-use neat_image::{BlobDigest, Files, ImageDraft, ImageFile, Times, capture};
+use neat_content::{Class, Content, Job, Meta, Tree};
+use neat_image::{BlobDigest, Files, ImageDraft, ImageFile, Times};
 use neat_package::{Update, UpdateSection, Version};
-use neat_registry::{Change, Hive, HiveRole, RegLine, RegText, ValueKind, text_data};
+use neat_registry::{Change, HiveRole, RegLine, RegText, ValueKind, text_data};
 use neat_service::{
     Catalogue, Edition, EditionRecord, Inventory, Layout, OtherFiles, PreparedFiles, PreparedUpdate, Removal,
     RemovalRequest, SettingValue, Verdict,
 };
 use std::sync::Arc;
 
-const NOW: Timestamp = Timestamp::from_seconds(1_700_000_000);
-
-fn hive(root: &str, fill: impl FnOnce(&mut Hive)) -> Vec<u8> {
-    let mut hive = Hive::new(5, root, &[1, 2, 3, 4], 7);
-    fill(&mut hive);
-    hive.write().unwrap()
-}
+mod support;
+use support::{NOW, hive, image, open};
 
 /// The files of a small edition; `extra` come on top.
 fn tree(extra: &[(&str, &[u8])]) -> Tree {
@@ -64,30 +59,6 @@ fn tree(extra: &[(&str, &[u8])]) -> Tree {
         tree.put_file(path, Content::from_bytes(*bytes), Meta::at(NOW)).unwrap();
     }
     tree
-}
-
-/// An image file with one edition for each tree.
-fn image(trees: &[Tree]) -> ImageFile {
-    let mut draft = ImageDraft::new(None);
-    for (n, tree) in trees.iter().enumerate() {
-        let captured = capture::from_tree(tree, &Job::silent()).unwrap();
-        for (digest, content) in captured.blobs {
-            draft.add_blob(digest, content);
-        }
-        draft.add_edition(captured.files, capture::image_element(&format!("E{}", n + 1), "", 0)).unwrap();
-    }
-    let content = draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
-    ImageFile::open("test.wim", content).unwrap()
-}
-
-fn layouts() -> [Arc<Layout>; 1] {
-    [Arc::new(Layout::common().unwrap())]
-}
-
-fn open(image: &ImageFile) -> (Arc<ImageDraft>, Edition) {
-    let draft = Arc::new(ImageDraft::of(image));
-    let edition = Edition::open(&draft, 1, &layouts(), Times::at(NOW)).unwrap();
-    (draft, edition)
 }
 
 /// Puts an edition back and reads the image file again.

@@ -1,5 +1,6 @@
 //! What a file erases.
 
+use crate::model::{Model, Stage};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -46,6 +47,15 @@ impl Erasure {
         }
     }
 
+    /// What scripts erase, and commands that are packed in one, wherever a file carries them.
+    pub(crate) fn add_scripts(&mut self, model: &Model) {
+        let packed = model.commands(Stage::FirstStart).map(|own| own.run.as_str());
+        let lines = model.script.iter().flat_map(|own| own.text.lines());
+        for line in packed.chain(lines.filter(|line| !is_remark(line))) {
+            self.add_command(line);
+        }
+    }
+
     /// Whether anything is erased.
     pub fn is_some(&self) -> bool {
         !self.what.is_empty()
@@ -66,4 +76,10 @@ impl Erasure {
             )
         }
     }
+}
+
+/// Whether a line of a script only says something to a person, in one of the languages that scripts have.
+fn is_remark(line: &str) -> bool {
+    let line = line.trim_start();
+    line.starts_with(['#', '\'']) || line.starts_with("::") || line.to_ascii_lowercase().starts_with("rem ")
 }

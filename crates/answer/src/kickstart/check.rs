@@ -126,6 +126,20 @@ pub(super) fn check(blocks: &[Block], media: Option<&MediaFacts>) -> Vec<Finding
         );
         findings.push(finding.at(auto.line));
     }
+    // Who says accounts means nobody to be asked: the administrator, or one that administers, must be among them.
+    let administers = |block: &Block| {
+        block.name == "rootpw"
+            || block.name == "user"
+                && block.option("--groups").is_some_and(|own| own.split(',').any(|own| own == "wheel"))
+    };
+    if blocks.iter().any(|block| block.name == "user") && !blocks.iter().any(administers) {
+        findings.push(Finding::new(
+            Topic::Asks,
+            "rootpw",
+            "nothing is said of the administrator, and no account is in wheel: the installer asks",
+            "say that it cannot sign in (rootpw --lock, administrator.enabled = false), or give it a password",
+        ));
+    }
     let growing: Vec<&Block> =
         blocks.iter().filter(|block| block.name.starts_with("part") && block.has("--grow")).collect();
     if let [_, second, ..] = growing.as_slice() {

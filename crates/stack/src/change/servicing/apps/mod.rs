@@ -49,6 +49,11 @@ fn folder_of(number: usize, app: &AppSection) -> String {
     format!("{:02}-{clean}", number + 1)
 }
 
+/// The command that runs the script of the first sign-in. `cmd` knows where the system is.
+fn first_sign_in() -> String {
+    format!("cmd.exe /c \"%SystemDrive%\\{FOLDER}\\{}.cmd\"", WhenValue::FirstSignIn.script())
+}
+
 fn runs_at(stack: &StackFile, when: WhenValue) -> bool {
     stack.app.iter().any(|app| app.when == when)
 }
@@ -71,13 +76,9 @@ pub(crate) fn ask_answers(stack: &StackFile, given: Option<&mut Given>, editor: 
     }
     let first = model.signs_in_first().filter(|own| !own.administers());
     if let Some(account) = first.filter(|_| runs_at(stack, WhenValue::FirstSignIn)) {
-        let script = WhenValue::FirstSignIn.script();
         given.add_command(Command {
             description: "Install applications".into(),
-            ..Command::new(
-                Stage::FirstSignIn,
-                format!("cmd.exe /c \"%SystemDrive%\\{FOLDER}\\{script}.cmd\""),
-            )
+            ..Command::new(Stage::FirstSignIn, first_sign_in())
         })?;
         editor.answers_run_apps = true;
         editor.find(
@@ -111,8 +112,7 @@ pub(super) fn register(stack: &StackFile, by_answers: bool, edition: &mut Editio
         const WHAT: &str = "an application at the first sign-in";
         let layout = edition.layout_for(WHAT)?;
         let layout = layout.section(layout.run_once.as_ref(), "run_once", WHAT)?;
-        let command =
-            format!("cmd.exe /c \"{}\\{FOLDER}\\{}.cmd\"", layout.disk, WhenValue::FirstSignIn.script());
+        let command = first_sign_in();
         let line = RegLine {
             key: format!("{}\\{}", HiveRole::Software.root(), layout.first_sign_in),
             change: Change::Set {
