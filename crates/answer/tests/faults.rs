@@ -92,6 +92,8 @@ d-i preseed/late_command string in-target sh -c 'a' && in-target sh -c 'b'
             fault(late, "in-target sh -c 'a' &; in-target sh -c 'b'", Topic::Command, "refuses"),
             fault(late, "in-target sh -c 'a # b; in-target c", Topic::Command, "quote"),
             fault(late, "in-target a # then b; in-target c", Topic::Command, "remark"),
+            fault(late, "printf 'a\\n' >/target/a", Topic::Dialect, "what follows in the value is lost"),
+            fault("string quay-1", "string quay\\n1", Topic::Dialect, "what follows in the value is lost"),
             fault(late, "(in-target a", Topic::Command, "brackets"),
             fault("early_command string true", "early_command string true & ;", Topic::Command, "refuses"),
         ],

@@ -47,7 +47,7 @@ fn run(shell: &(&str, Vec<&str>), script: &str, dir: &Path) -> Output {
     process.env("PATH", path).output().unwrap()
 }
 
-const HOSTILE: [&str; 26] = [
+const HOSTILE: [&str; 29] = [
     "",
     " ",
     "a b",
@@ -67,6 +67,9 @@ const HOSTILE: [&str; 26] = [
     "=",
     "#",
     "x 5",
+    "a\\nb",
+    "\\\\n'\\n'",
+    "\\n\\n",
     "end\\",
     "Fähre № 7",
     "船着き場",
@@ -92,6 +95,8 @@ fn hostile_words_arrive_as_they_are() {
     for shell in &shells() {
         for way in [sh::word, sh::quoted] {
             let line: Vec<String> = all.iter().map(|text| way(text)).collect();
+            // An installer's database takes this for the end of a line.
+            assert!(!line.join(" ").contains("\\n"), "{line:?}");
             assert_eq!(words(shell, &line.join(" ")), all, "{}", shell.0);
         }
     }
@@ -123,6 +128,8 @@ fn installer() -> tempfile::TempDir {
         put_program(&bin.join(name), &note(name));
     }
     put_program(&bin.join("in-target"), "#!/bin/sh\nexec \"$@\"\n");
+    // Every package is installed.
+    put_program(&bin.join("dpkg-query"), "#!/bin/sh\nexit 0\n");
     dir
 }
 
@@ -160,6 +167,7 @@ fn late_commands_run_in_order_whatever_is_in_them() {
         Command { outside: true, ..command("note 'it''s' \"four\"; note five # not six") },
         Command { outside: true, ..command("for i in 1 2; do note $i; done") },
         command("note \"a b\" '$HOME' \\\\ 7"),
+        command("note 'x\\ny' \"\\n\""),
     ];
     let model = Model { command: commands, ..Model::default() };
     let text = preseed(&model);
@@ -170,7 +178,7 @@ fn late_commands_run_in_order_whatever_is_in_them() {
         assert!(output.status.success(), "{}: {late}: {}", shell.0, String::from_utf8_lossy(&output.stderr));
         // What is not waited for comes when it comes.
         for _ in 0..100 {
-            if noted(dir.path()).len() >= 9 {
+            if noted(dir.path()).len() >= 10 {
                 break;
             }
             std::thread::sleep(std::time::Duration::from_millis(50));
@@ -188,6 +196,7 @@ fn late_commands_run_in_order_whatever_is_in_them() {
             "note [1]",
             "note [2]",
             "note [a b] [$HOME] [\\] [7]",
+            "note [x\\ny] [\\n]",
             "note [end]",
         ];
         assert_eq!(all, expected, "{}", shell.0);
@@ -752,6 +761,24 @@ fn every_script_of_the_made_up_sites_is_clean_for_a_reader_of_shell() {
         }
     }
     assert!(count > 30, "{count}");
+}
+
+#[test]
+fn every_file_of_xml_is_well_formed_for_another_reader() {
+    if !neat_testing::has_program("xmllint", "--version") {
+        return;
+    }
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/golden");
+    let mut count = 0;
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.extension().is_some_and(|own| own == "xml") {
+            let output = std::process::Command::new("xmllint").arg("--noout").arg(&path).output().unwrap();
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+            count += 1;
+        }
+    }
+    assert!(count >= 10, "{count}");
 }
 
 #[test]

@@ -56,8 +56,8 @@ fn written_answers_leave_nothing_to_ask() {
     let names = ["lab", "kiosk", "office", "laptop", "harbour", "crane"];
     each(&names, |name| {
         let text = fs::read_to_string(golden.join(format!("{name}.preseed.cfg"))).unwrap();
-        let said = installer.ask(&text, "language keyboard accounts", "");
-        for program in ["language", "keyboard", "accounts"] {
+        let said = installer.ask(&text, "language keyboard accounts apply late", "");
+        for program in ["language", "keyboard", "accounts", "apply", "late"] {
             assert!(said.contains(&format!("{program}: code 0\n")), "{name}: {said}");
         }
     });
@@ -236,6 +236,10 @@ stage = "system-installed"
 run = "false || echo 'it''s \"three\" &' $((1+2)) 100% >>/noted"
 
 [[command]]
+stage = "system-installed"
+run = 'printf "two\\nlines of %s\\n" "a\\nb" >>/noted'
+
+[[command]]
 stage = "first-start"
 run = "echo at the first start"
 
@@ -263,6 +267,8 @@ carried = "media"
         "one",
         "outside /target/etc",
         "its \"three\" & 3 100%",
+        "two",
+        "lines of a\\nb",
         "carried root debian",
         "media of media.sh debian",
     ];

@@ -1,11 +1,14 @@
 //! POSIX shell (IEEE Std 1003.1, Shell Command Language 2.2).
 
-/// A text as one word: in single quotes, in which nothing has a meaning but their end. A quote stands in the others, as
-/// some readers of answers cut a value at an escape.
+/// A text as one word: in single quotes, in which nothing has a meaning but their end. A quote stands in the others, and
+/// quotes end and begin again inside of `\n`: debconf takes that for the end of a line, and what follows is lost.
 #[must_use]
 pub fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', QUOTE))
+    format!("'{}'", text.replace('\'', QUOTE).replace("\\n", APART))
 }
+
+/// `\n` with the ends of two quoted parts between its signs.
+const APART: &str = "\\''n";
 
 /// Ends the quotes, and a quote, and begins them again.
 const QUOTE: &str = "'\"'\"'";
@@ -28,12 +31,13 @@ pub(crate) fn unquoted(text: &str) -> Option<(String, &str)> {
         let (part, after) = rest.split_once('\'')?;
         out.push_str(part);
         // Others write it with a backslash, as versions before 0.2 did.
-        match after.strip_prefix(&QUOTE[1..]).or_else(|| after.strip_prefix("\\''")) {
-            Some(more) => {
-                out.push('\'');
-                rest = more;
-            }
-            None => return Some((out, after)),
+        if let Some(more) = after.strip_prefix(&QUOTE[1..]).or_else(|| after.strip_prefix("\\''")) {
+            out.push('\'');
+            rest = more;
+        } else if let Some(more) = after.strip_prefix('\'') {
+            rest = more;
+        } else {
+            return Some((out, after));
         }
     }
 }

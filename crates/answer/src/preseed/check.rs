@@ -116,6 +116,11 @@ pub(super) fn check(document: &Document<'_>, _reading: &Reading, media: Option<&
             );
         }
     }
+    for entry in document.entries.iter().filter(|entry| entry.value.contains("\\n")) {
+        let message = "debconf takes \\n for the end of a line: what follows in the value is lost";
+        let hint = "end the quotes between the two signs ('\\''n'), or put it into a script";
+        findings.push(Finding::new(Topic::Dialect, &entry.question, message, hint).at(document.line(entry)));
+    }
     people(document, &mut findings);
     if let Some(entry) = document.get("partman-auto/expert_recipe") {
         recipe(&entry.value, document.line(entry), &mut findings);

@@ -4,7 +4,7 @@ use super::{
     Guard, Line, Ways, first_start,
     name::{of_keyboard_values, pattern},
     neutral_group,
-    say::{JOIN, KEYBOARD, MAKE_GROUP},
+    say::{JOIN, KEYBOARD, MAKE_GROUP, PURGE},
     split_unwaited,
 };
 use crate::{
@@ -75,7 +75,9 @@ impl Line {
             let (values, rest) = unquoted(rest)?;
             return of_keyboard_values(&values).filter(|_| rest == KEYBOARD.1).map(Self::Keyboard);
         }
-        if let Some(rest) = script.strip_prefix("apt-get -y purge ") {
+        let purge = script.strip_prefix("! dpkg-query -W ").and_then(|rest| rest.split_once(" || "));
+        let purge = purge.map_or(script, |(_, purge)| purge);
+        if let Some(rest) = purge.strip_prefix(PURGE) {
             return sh::read_word(rest)
                 .filter(|(_, rest)| rest.is_empty())
                 .map(|(name, _)| Self::Remove(name));

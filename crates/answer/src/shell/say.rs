@@ -15,6 +15,9 @@ pub(super) const MAKE_GROUP: &str = "groupadd -f ";
 /// Changes the file that says the system's keyboards.
 pub(super) const KEYBOARD: (&str, &str) = ("sed -i -e ", " /etc/default/keyboard");
 
+/// Takes a package out with its settings.
+pub(super) const PURGE: &str = "apt-get -y purge ";
+
 impl Line {
     /// The line for a dialect.
     pub fn say(&self, ways: &Ways) -> String {
@@ -49,7 +52,11 @@ impl Line {
             Self::Keyboard(layouts) => {
                 inside(format!("{}{}{}", KEYBOARD.0, quoted(&keyboard_values(layouts)), KEYBOARD.1))
             }
-            Self::Remove(name) => inside(format!("apt-get -y purge {}", word(name))),
+            Self::Remove(name) => {
+                // One that no source knows is an error for the program, and is gone already.
+                let name = word(name);
+                inside(format!("! dpkg-query -W {name} >/dev/null 2>&1 || {PURGE}{name}"))
+            }
             Self::Script { name, text, outside: true } => {
                 // Setup environments may have no base64.
                 let path = word(&format!("/tmp/{name}"));

@@ -171,6 +171,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
             "c[a-z]{1,5}",
             prop_oneof![
                 Just("'it; is'"),
+                Just("'two\\\\nlines\\n'"),
                 Just("\"a # b\""),
                 Just("--x=𐐷é"),
                 Just("a\\ b"),
@@ -211,7 +212,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
 }
 
 fn scripts(dialect: Dialect) -> impl Strategy<Value = Vec<Script>> {
-    let text = (hostile(), hostile()).prop_map(|(a, b)| format!("#!/bin/sh\necho {a}\n\n{b}\n"));
+    let text = (hostile(), hostile()).prop_map(|(a, b)| format!("#!/bin/sh\necho {a}\\n\n{b}\n"));
     let ending = if dialect == Dialect::Unattend { "cmd" } else { "sh" };
     let one = (word(), text).prop_map(move |(name, text)| Script {
         name: format!("{name}.{ending}"),

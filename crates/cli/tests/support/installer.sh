@@ -45,6 +45,8 @@ case " $PROGRAMS " in *" apply "* | *" late "*)
 			/etc/passwd /etc/$file >$top/$file
 		cat $top/$file >$root/target/etc/$file
 	done
+	# The installer has written it by then.
+	[ -e $root/target/etc/default/keyboard ] || printf "XKBMODEL=pc105\nXKBLAYOUT=us\nXKBVARIANT=\n" >$root/target/etc/default/keyboard
 	# It would be fetched where it is missing.
 	[ -e $root/target/etc/sudoers ] || : >$root/target/etc/sudoers
 	# What the machine has beside its own system is not there.
