@@ -81,6 +81,13 @@ privacy = "decline"
 # wireless = { name = "Harbour", password = { environment = "WIRELESS_PASSWORD" } }
 # static = { interface = "Ethernet", address = "192.0.2.5/24", gateway = "192.0.2.1", name_servers = ["192.0.2.53"] }
 
+# Where a distribution's packages come from, its kernel, and what goes in with packages.
+# [distribution]
+# mirror = "http://mirror.example/debian"
+# kernel = "linux-image-amd64"
+# kernel_options = "console=ttyS0,115200"
+# recommends = false
+
 # Stages: setup-start, system-installed, first-start, first-sign-in, every-sign-in, generalize, audit-system, audit-user.
 # [[command]]
 # stage = "first-sign-in"

@@ -59,17 +59,16 @@ fn sizes_and_labels_that_cannot_be_are_said_before_anything_is_written() {
     ] {
         let text =
             format!("[source]\nmedia = \"quay.iso\"\n[media]\nstick = {{ image = \"s.img\", {options} }}\n");
-        let said = match StackFile::parse(&text) {
-            Err(error) => format!("{error} {}", error.hint()),
-            Ok(_) => {
-                let bench = Bench::new(text.split_once("quay.iso\"\n").unwrap().1);
-                let said = match bench.prepare() {
-                    Err(error) => format!("{error} {}", error.hint()),
-                    Ok(prepared) => format!("{:?}", prepared.report.findings),
-                };
-                assert!(!bench.at("s.img").exists());
-                said
-            }
+        let said = if let Err(error) = StackFile::parse(&text) {
+            format!("{error} {}", error.hint())
+        } else {
+            let bench = Bench::new(text.split_once("quay.iso\"\n").unwrap().1);
+            let said = bench.prepare().map_or_else(
+                |error| format!("{error} {}", error.hint()),
+                |prepared| format!("{:?}", prepared.report.findings),
+            );
+            assert!(!bench.at("s.img").exists());
+            said
         };
         assert!(said.contains(word), "{options}: {said}");
     }
