@@ -590,7 +590,7 @@ fn files_apps_pictures_and_languages_reach_the_installed_system() {
         "\"WallPaper\"=\"C:\\\\Quay\\\\Web\\\\Wallpaper\\\\Company\\\\wallpaper.bmp\"",
         "\"LocaleName\"=\"nb-NO\"",
         "\"1\"=\"00000414\"",
-        "\"!NeatStackApps\"=\"cmd.exe /c \\\"C:\\\\NeatStack\\\\first-sign-in.cmd\\\"\"",
+        "\"!NeatStackApps\"=\"cmd.exe /c \\\"%SystemDrive%\\\\NeatStack\\\\first-sign-in.cmd\\\"\"",
     ] {
         assert!(registry.contains(line), "{line}: {registry}");
     }
