@@ -1,7 +1,7 @@
 //! An opened edition: its files and hives, changed in memory.
 
 use crate::{Layout, layout::role, record::EditionRecord};
-use neat_content::{Content, Error, Result, check_name};
+use neat_content::{Content, Error, ReadAt, Result, check_name};
 use neat_image::{
     BlobDigest, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
 };
@@ -36,6 +36,8 @@ pub struct Edition {
     /// Notes on what was found.
     pub notes: Vec<String>,
     hives: BTreeMap<HiveRole, LoadedHive>,
+    /// Files of hives that are read when somebody asks for them.
+    waiting: BTreeMap<HiveRole, EntryId>,
     new_blobs: HashMap<BlobDigest, Content>,
     contents: Contents,
     times: Times,
@@ -48,6 +50,8 @@ pub struct Edition {
 #[derive(Clone)]
 pub(crate) struct Contents(Arc<ImageDraft>);
 
+/// Hives that little is asked of; the one of components is as large as all others.
+const ON_DEMAND: [HiveRole; 3] = [HiveRole::Components, HiveRole::Accounts, HiveRole::Security];
 /// Largest record that is read, in bytes.
 const LARGEST_RECORD: u64 = 16 << 20;
 
@@ -77,6 +81,7 @@ impl Edition {
             record: EditionRecord::default(),
             notes: Vec::new(),
             hives: BTreeMap::new(),
+            waiting: BTreeMap::new(),
             new_blobs: HashMap::new(),
             contents: Contents(Arc::clone(draft)),
             times,
@@ -97,21 +102,56 @@ impl Edition {
                 continue;
             };
             let path = self.files.path(id);
-            let bytes = self.content(id)?.to_vec(LARGEST, "hive").map_err(|error| error.within(&path))?;
+            let content = self.content(id)?;
+            let mut first = [0; 4];
+            if content.len() >= 4 {
+                content.read_exact_at(0, &mut first).map_err(|error| error.within(&path))?;
+            }
             // Some editions keep empty files where a hive comes later.
-            if !is_hive(&bytes) {
-                if !bytes.is_empty() {
+            if !is_hive(&first) {
+                if !content.is_empty() {
                     self.notes.push(format!("{path} is no hive and is left alone"));
                 }
                 continue;
             }
-            let mut hive = Hive::read(bytes)
-                .map_err(|error| error.within(format!("edition {}, {path}", self.number)))?;
-            self.notes.extend(hive.notes().iter().map(|note| format!("{path}: {note}")));
-            hive.set_time(self.times.written);
-            self.hives.insert(role(word)?, LoadedHive { path, hive });
+            let role = role(word)?;
+            if ON_DEMAND.contains(&role) {
+                self.waiting.insert(role, id);
+            } else {
+                self.read_hive(role, id)?;
+            }
         }
         Ok(())
+    }
+
+    fn read_hive(&mut self, role: HiveRole, id: EntryId) -> Result<()> {
+        let path = self.files.path(id);
+        let bytes = self.content(id)?.to_vec(LARGEST, "hive").map_err(|error| error.within(&path))?;
+        let mut hive =
+            Hive::read(bytes).map_err(|error| error.within(format!("edition {}, {path}", self.number)))?;
+        self.notes.extend(hive.notes().iter().map(|note| format!("{path}: {note}")));
+        hive.set_time(self.times.written);
+        self.hives.insert(role, LoadedHive { path, hive });
+        Ok(())
+    }
+
+    /// Reads the hives that wait to be asked for and that `is_wanted` says of their content, so that [`Edition::hives`]
+    /// has them.
+    pub fn read_hives(&mut self, is_wanted: &dyn Fn(HiveRole, BlobDigest) -> bool) -> Result<()> {
+        for (role, id) in self.waiting.clone() {
+            if is_wanted(role, self.files.entry(id).content()) {
+                self.waiting.remove(&role);
+                self.read_hive(role, id)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Content of the hives as they lie in the edition, by role, whether they were read or not.
+    pub fn hive_contents(&self) -> BTreeMap<HiveRole, BlobDigest> {
+        let read = self.hives.iter().filter_map(|(role, own)| Some((*role, self.files.find(&own.path)?)));
+        let all = read.chain(self.waiting.iter().map(|(role, id)| (*role, *id)));
+        all.map(|(role, id)| (role, self.files.entry(id).content())).collect()
     }
 
     fn open_record(&mut self) -> Result<()> {
@@ -214,13 +254,17 @@ impl Edition {
         self.content(id)?.to_vec(limit, what).map(Some)
     }
 
-    /// A hive, if the edition has it.
+    /// A hive, if the edition has it and it was read: those of components, accounts and security are read when they are
+    /// changed.
     pub fn hive(&self, role: HiveRole) -> Option<&Hive> {
         self.hives.get(&role).map(|loaded| &loaded.hive)
     }
 
     /// A hive, to be changed.
     pub fn hive_mut(&mut self, role: HiveRole) -> Result<&mut Hive> {
+        if let Some(id) = self.waiting.remove(&role) {
+            self.read_hive(role, id)?;
+        }
         let missing = || {
             Error::request(
                 format!("edition {} ({}) has no hive {}", self.number, self.name(), role.root()),

@@ -8,7 +8,11 @@ use neat_registry::{Hive, HiveRole, LARGEST, RegText, compare as compare_hives, 
 use neat_service::{Edition, Inventory, Layout};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::{collections::BTreeMap, path::Path, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::Path,
+    sync::Arc,
+};
 
 /// A file that differs; bytes before and after, nothing where it is not there.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -224,8 +228,11 @@ fn images(
     };
     let (a, b) = (Arc::new(ImageDraft::of(a)), Arc::new(ImageDraft::of(b)));
     for (before, after) in pairs {
-        let before = Edition::open(&a, before, layouts, Times::default())?;
-        let after = Edition::open(&b, after, layouts, Times::default())?;
+        let mut before = Edition::open(&a, before, layouts, Times::default())?;
+        let mut after = Edition::open(&b, after, layouts, Times::default())?;
+        let (olds, news) = (before.hive_contents(), after.hive_contents());
+        before.read_hives(&|role, own| news.get(&role) != Some(&own))?;
+        after.read_hives(&|role, own| olds.get(&role) != Some(&own))?;
         comparison.editions.push(editions(&before, &after)?);
     }
     Ok(())
@@ -262,17 +269,20 @@ fn editions(before: &Edition, after: &Edition) -> Result<EditionComparison> {
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut lines = Vec::new();
-    for (role, _, hive) in before.hives() {
+    let (old_hives, new_hives) = (before.hive_contents(), after.hive_contents());
+    for (role, _, hive) in before.hives().filter(|(role, ..)| old_hives.get(role) != new_hives.get(role)) {
         if let Some(other) = after.hive(role) {
             lines.extend(compare_hives(hive, other, role.root()));
         }
     }
     let registry = if lines.is_empty() { String::new() } else { RegText::new(lines).to_text() };
-    let components = |edition: &Edition| -> Result<Vec<String>> {
-        if edition.layout.is_none() {
-            return Ok(Vec::new());
+    // Where no file differs, no component does.
+    let is_same = files.is_empty() && old_hives == new_hives;
+    let components = |edition: &Edition| -> Result<BTreeSet<String>> {
+        if is_same || edition.layout.is_none() {
+            return Ok(BTreeSet::new());
         }
-        Ok(Inventory::of(edition, &[], &[])?.components.into_keys().collect())
+        Ok(Inventory::unweighed(edition, &[])?.components.into_keys().collect())
     };
     let (olds, news) = (components(before)?, components(after)?);
     let versions = [before, after]
@@ -284,8 +294,8 @@ fn editions(before: &Edition, after: &Edition) -> Result<EditionComparison> {
         version: (old_version != new_version).then_some((old_version, new_version)),
         files,
         registry,
-        gone: olds.iter().filter(|id| !news.contains(id)).cloned().collect(),
-        new: news.iter().filter(|id| !olds.contains(id)).cloned().collect(),
+        gone: olds.difference(&news).cloned().collect(),
+        new: news.difference(&olds).cloned().collect(),
         bytes: (total(before), total(after)),
     })
 }

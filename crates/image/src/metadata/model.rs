@@ -11,6 +11,13 @@ use neat_content::{Error, Result, Timestamp};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct EntryId(pub(crate) u32);
 
+impl EntryId {
+    /// Its place in a list that has one item for each entry, [`Files::len`] of them.
+    pub const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// Times of a file, each in units of 100 ns since 1601-01-01 UTC.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Times {
@@ -98,6 +105,8 @@ pub struct Entry {
     pub(crate) had_list: bool,
     pub(crate) parent: EntryId,
     pub(crate) children: Vec<EntryId>,
+    /// Whether the names of what is inside do not rise, so that one is not found by halving.
+    pub(crate) is_unsorted: bool,
 }
 
 impl Entry {
@@ -127,6 +136,7 @@ impl Entry {
             had_list: true,
             parent: Files::ROOT,
             children: Vec::new(),
+            is_unsorted: false,
         }
     }
 
@@ -231,6 +241,12 @@ impl Files {
         Self { entries: vec![Entry::folder("", times)], security: Vec::new() }
     }
 
+    /// How many entries were ever added, the root and what was taken out included.
+    #[expect(clippy::len_without_is_empty, reason = "the root is always there")]
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
     /// The entry with this number.
     pub fn entry(&self, id: EntryId) -> &Entry {
         &self.entries[id.0 as usize]
@@ -251,22 +267,16 @@ impl Files {
             return Err(Error::request(format!("{} is not a folder", self.path(parent)), "name a folder"));
         }
         let id = EntryId(self.entries.len() as u32);
-        let folded = entry.name.folded();
-        let children = &self.entry(parent).children;
-        // A folder that came sorted stays sorted; mostly the new name is the last.
-        let place = match children.last().map(|last| self.entry(*last).name.folded()) {
-            Some(last) if last >= folded => {
-                children.partition_point(|child| self.entry(*child).name.folded() < folded)
+        let place = match self.place_of(parent, entry.name.units()) {
+            Err(place) => place,
+            Ok(_) => {
+                return Err(Error::Mismatch {
+                    expected: format!("one entry of each name in /{}", self.path(parent)),
+                    found: format!("{} twice, or in two cases", entry.name),
+                    hint: "rename one of the two".into(),
+                });
             }
-            _ => children.len(),
         };
-        if children.get(place).is_some_and(|child| self.entry(*child).name.folded() == folded) {
-            return Err(Error::Mismatch {
-                expected: format!("one entry of each name in /{}", self.path(parent)),
-                found: format!("{} twice, or in two cases", entry.name),
-                hint: "rename one of the two".into(),
-            });
-        }
         self.entry_mut(parent).children.insert(place, id);
         self.entries.push(Entry { parent, ..entry });
         Ok(id)
@@ -283,8 +293,39 @@ impl Files {
     /// The child of a folder with this name, in any case.
     pub fn child(&self, parent: EntryId, name: &str) -> Option<EntryId> {
         let units: Vec<u16> = name.encode_utf16().collect();
-        let children = &self.entry(parent).children;
-        children.iter().copied().find(|child| self.entry(*child).name.equals_ignoring_case(&units))
+        let place = self.place_of(parent, &units).ok()?;
+        self.entry(parent).children.get(place).copied()
+    }
+
+    /// Where a folder has a name, in any case, or else where it would stand.
+    fn place_of(&self, parent: EntryId, units: &[u16]) -> std::result::Result<usize, usize> {
+        let folder = self.entry(parent);
+        let name = |child: &EntryId| &self.entry(*child).name;
+        // Mostly a new name is the last.
+        if folder.children.last().is_none_or(|last| name(last).compare_ignoring_case(units).is_lt())
+            && !folder.is_unsorted
+        {
+            return Err(folder.children.len());
+        }
+        if !folder.is_unsorted {
+            return folder.children.binary_search_by(|child| name(child).compare_ignoring_case(units));
+        }
+        let found = folder.children.iter().position(|child| name(child).equals_ignoring_case(units));
+        found.ok_or(folder.children.len())
+    }
+
+    /// Notes of every folder whether its names rise, once they are all there.
+    pub(crate) fn note_order(&mut self) {
+        for at in 0..self.entries.len() {
+            let children = &self.entries[at].children;
+            let rises = |pair: &[EntryId]| {
+                let [first, second] = pair else { return true };
+                let second = &self.entry(*second).name;
+                self.entry(*first).name.compare_ignoring_case(second.units()).is_lt()
+            };
+            let is_unsorted = !children.windows(2).all(rises);
+            self.entries[at].is_unsorted = is_unsorted;
+        }
     }
 
     /// The entry at a path, parts joined with `/` or `\`, in any case.

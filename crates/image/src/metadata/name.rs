@@ -1,7 +1,7 @@
 //! A file's name: UTF-16 that need not be valid.
 
 use neat_content::fold_unit;
-use std::fmt;
+use std::{cmp::Ordering, fmt};
 
 /// A name as the image file has it, in UTF-16 units.
 #[derive(Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -25,17 +25,21 @@ impl Name {
 
     /// The name without regard to case, for comparing and sorting.
     pub fn folded(&self) -> Vec<u16> {
-        fold(&self.0)
+        self.0.iter().copied().map(fold_unit).collect()
     }
 
     /// Whether `other` is the same name in any case.
     pub fn equals_ignoring_case(&self, other: &[u16]) -> bool {
-        self.0.len() == other.len() && (*self.0 == *other || fold(&self.0) == fold(other))
+        self.0.len() == other.len() && self.compare_ignoring_case(other).is_eq()
     }
-}
 
-fn fold(units: &[u16]) -> Vec<u16> {
-    units.iter().copied().map(fold_unit).collect()
+    /// How the name stands to `other` in a sorted folder: by units, without regard to case.
+    pub fn compare_ignoring_case(&self, other: &[u16]) -> Ordering {
+        // What most names begin with is the same as it is.
+        let same = self.0.iter().zip(other).take_while(|(a, b)| a == b).count();
+        let (own, other) = (&self.0[same..], &other[same..]);
+        own.iter().copied().map(fold_unit).cmp(other.iter().copied().map(fold_unit))
+    }
 }
 
 impl From<&str> for Name {
@@ -68,6 +72,12 @@ mod tests {
     fn names_are_compared_without_case_and_shown_whole() {
         assert!(Name::from("Straße Ünder").equals_ignoring_case(Name::from("STRAßE ÜNDER").units()));
         assert!(!Name::from("a").equals_ignoring_case(Name::from("b").units()));
+        let order = |a: &str, b: &str| Name::from(a).compare_ignoring_case(Name::from(b).units());
+        assert_eq!(order("a_1", "A_1"), Ordering::Equal);
+        assert_eq!(order("ab", "ABC"), Ordering::Less);
+        assert_eq!(order("b", "ABC"), Ordering::Greater);
+        // By capitals, so that the underscore stands behind all letters.
+        assert_eq!(order("a_", "ab"), Ordering::Greater);
         let odd = Name::from_units([0x41, 0xD800, 0x42]);
         assert_eq!(odd.to_string(), "A\\u{d800}B");
         assert_eq!(odd.units(), [0x41, 0xD800, 0x42]);

@@ -71,6 +71,7 @@ pub fn read_with(bytes: &[u8], limits: &Limits) -> Result<Files> {
             at = next;
         }
     }
+    files.note_order();
     Ok(files)
 }
 
@@ -173,6 +174,7 @@ fn read_entry(bytes: &[u8], at: usize) -> Result<Option<(Found, usize)>> {
         had_list: is_folder && raw.subdir_offset.get() != 0,
         parent: Files::ROOT,
         children: Vec::new(),
+        is_unsorted: false,
     };
     Ok(Some((Found { entry, list: raw.subdir_offset.get() }, next)))
 }

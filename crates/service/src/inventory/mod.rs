@@ -3,12 +3,14 @@
 mod apps;
 mod packages;
 mod scan;
+mod weight;
 
 pub(crate) use scan::START_TYPES;
+pub use weight::OtherFiles;
 
 use crate::{Catalogue, Edition, pattern};
 use neat_content::Result;
-use neat_image::{BlobDigest, EntryId, Files};
+use neat_image::EntryId;
 use neat_registry::HiveRole;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -153,6 +155,13 @@ impl Inventory {
     /// Finds the components of an edition. `others` are the other editions of the image file: what they
     /// have at the same paths is taken to go too, and what they have elsewhere stays.
     pub fn of(edition: &Edition, catalogues: &[Catalogue], others: &[Arc<OtherFiles>]) -> Result<Self> {
+        let mut inventory = Self::unweighed(edition, catalogues)?;
+        inventory.measure(edition, others);
+        Ok(inventory)
+    }
+
+    /// The components of an edition without their sizes.
+    pub fn unweighed(edition: &Edition, catalogues: &[Catalogue]) -> Result<Self> {
         let mut inventory = Self::default();
         let layout = edition.layout_for("an inventory")?;
         apps::scan(edition, &layout, &mut inventory)?;
@@ -169,7 +178,6 @@ impl Inventory {
             inventory.add_catalogue(edition, catalogue);
         }
         inventory.connect();
-        inventory.measure(edition, others);
         Ok(inventory)
     }
 
@@ -249,73 +257,6 @@ impl Inventory {
             }
         }
     }
-
-    /// Sizes: content that nothing else uses.
-    fn measure(&mut self, edition: &Edition, others: &[Arc<OtherFiles>]) {
-        let files = &edition.files;
-        let all = references(files, files.ids());
-        for component in self.components.values_mut() {
-            let ids = below(files, &component.entries);
-            component.files = ids.iter().filter(|id| !files.entry(**id).is_folder()).count() as u64;
-            let paths: Vec<String> = if others.is_empty() {
-                Vec::new()
-            } else {
-                ids.iter().map(|id| files.path(*id).to_lowercase()).collect()
-            };
-            for (digest, count) in references(files, ids.iter().copied()) {
-                if all.get(&digest) != Some(&count) {
-                    continue;
-                }
-                component.bytes += edition.len_of(digest);
-                let stays = others.iter().any(|others| {
-                    let same = paths
-                        .iter()
-                        .filter(|path| others.by_path.get(path.as_str()) == Some(&digest))
-                        .count();
-                    others.counts.get(&digest).copied().unwrap_or(0) as usize > same
-                });
-                if !stays {
-                    component.packed += edition.packed_len(digest);
-                }
-            }
-        }
-    }
-}
-
-/// What another edition of the image file has: which content, and where.
-pub struct OtherFiles {
-    counts: HashMap<BlobDigest, u32>,
-    by_path: HashMap<String, BlobDigest>,
-}
-
-impl OtherFiles {
-    /// Reads the tree of an edition.
-    pub fn of(files: &Files) -> Self {
-        let counts = references(files, files.ids());
-        let by_path =
-            files.walk().map(|step| (step.path.to_lowercase(), files.entry(step.id).content())).collect();
-        Self { counts, by_path }
-    }
-}
-
-/// How many names each content has among these entries.
-fn references(files: &Files, ids: impl Iterator<Item = EntryId>) -> HashMap<BlobDigest, u32> {
-    let mut counts = HashMap::new();
-    for digest in ids.flat_map(|id| files.entry(id).digests()) {
-        *counts.entry(digest).or_default() += 1;
-    }
-    counts
-}
-
-/// Entries and everything below them, each once.
-pub(crate) fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
-    let mut all = HashSet::new();
-    for entry in entries {
-        if all.insert(*entry) {
-            all.extend(files.walk_from(*entry).map(|step| step.id));
-        }
-    }
-    all
 }
 
 /// A name as it stands in ids: lower case, without spaces and slashes.

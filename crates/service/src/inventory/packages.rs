@@ -5,6 +5,7 @@ use crate::{Edition, Layout, layout::PackagesLayout, pattern};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::HiveRole;
+use std::collections::HashMap;
 
 /// Largest record, in bytes.
 const LARGEST: u64 = 16 << 20;
@@ -81,6 +82,13 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
     let children = edition.files.entry(folder).children();
     let names: Vec<(EntryId, String)> =
         children.iter().map(|id| (*id, edition.files.entry(*id).name.to_string())).collect();
+    // The record and what lies beside it with the same name, such as its signature.
+    let mut by_stem: HashMap<&str, Vec<EntryId>> = HashMap::with_capacity(names.len());
+    for (id, name) in &names {
+        if let Some((stem, _)) = name.rsplit_once('.') {
+            by_stem.entry(stem).or_default().push(*id);
+        }
+    }
     let mut records = Vec::new();
     for (id, name) in &names {
         let Some(stem) = name.len().checked_sub(layout.ending.len()).and_then(|at| {
@@ -97,10 +105,7 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
                 continue;
             }
         };
-        // The record and what lies beside it with the same name, such as its signature.
-        let beside =
-            names.iter().filter(|(_, other)| other.rsplit_once('.').is_some_and(|(other, _)| other == stem));
-        let entries = beside.map(|(id, _)| *id).collect();
+        let entries = by_stem.get(stem).cloned().unwrap_or_default();
         let features = format!("{}\\{stem}\\{}", layout.keys, layout.features);
         let registered = |name: &str| {
             edition.hive(HiveRole::Software).is_some_and(|hive| hive.value_at(&features, name).is_some())
