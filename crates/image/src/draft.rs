@@ -5,12 +5,12 @@ use crate::{
     digest::BlobHasher,
     file::{ListedBlob, find_edition},
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
-    metadata,
+    metadata::{self, EditionCounts},
     part_write::{Body, PartPlan, Resource, write_part},
     sink::Gather,
     xml::{Child, Element},
 };
-use neat_content::{Advice, Content, Error, Job, Output, Result};
+use neat_content::{Advice, Content, Error, Job, Output, Result, Spool};
 use std::{
     collections::{HashMap, HashSet},
     path::Path,
@@ -47,7 +47,20 @@ enum DraftTree {
     /// As in a source, by its number there.
     Kept(usize, usize),
     Edited(Arc<Files>),
+    /// Changed, and as it will be written.
+    Settled(Settled),
 }
+
+/// A tree that is finished: its bytes, held in memory or in an unnamed file.
+#[derive(Clone)]
+struct Settled {
+    content: Content,
+    digest: BlobDigest,
+    counts: EditionCounts,
+}
+
+/// Bytes of a finished tree that are held in memory.
+const IN_MEMORY: usize = 4 << 20;
 
 /// New names of an edition; what is left out stays.
 #[derive(Clone, Debug, Default)]
@@ -266,7 +279,9 @@ impl ImageDraft {
         edition.tree = DraftTree::Edited(files);
         match &mut edition.tree {
             DraftTree::Edited(files) => Ok(Arc::make_mut(files)),
-            DraftTree::Kept(..) => Err(Error::internal("an edition that was opened is not open")),
+            DraftTree::Kept(..) | DraftTree::Settled(_) => {
+                Err(Error::internal("an edition that was opened is not open"))
+            }
         }
     }
 
@@ -277,6 +292,10 @@ impl ImageDraft {
     pub fn files(&self, number: usize) -> Result<Arc<Files>> {
         match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|edition| &edition.tree) {
             Some(DraftTree::Edited(files)) => Ok(Arc::clone(files)),
+            Some(DraftTree::Settled(settled)) => {
+                let bytes = settled.content.to_vec(settled.content.len(), "tree of an edition")?;
+                Ok(Arc::new(metadata::read(&bytes)?))
+            }
             Some(DraftTree::Kept(source, number)) => Ok(Arc::new(self.sources[*source].files(*number)?)),
             None => Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions)),
         }
@@ -288,6 +307,27 @@ impl ImageDraft {
     /// `BadRequest` for a number that is not there.
     pub fn set_files(&mut self, number: usize, files: Files) -> Result<()> {
         *self.edit(number)? = files;
+        Ok(())
+    }
+
+    /// Gives an edition, numbered from 1, its last files: they wait as they will be written, in an unnamed file in `folder`
+    /// when there are many. Their content must have been added.
+    ///
+    /// # Errors
+    /// `BadRequest` for a number that is not there; `Io` of the unnamed file.
+    pub fn settle(&mut self, number: usize, files: Files, folder: &Path) -> Result<()> {
+        let bytes = metadata::write(&files)?;
+        let counts = files.count(&|digest| self.blob_len(digest));
+        drop(files);
+        let mut spool = Spool::new(IN_MEMORY, folder);
+        spool.push(&bytes)?;
+        let settled = Settled { content: spool.content()?, digest: BlobDigest::of(&bytes), counts };
+        match number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
+            Some(edition) => edition.tree = DraftTree::Settled(settled),
+            None => {
+                return Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions));
+            }
+        }
         Ok(())
     }
 
@@ -428,7 +468,7 @@ impl ImageDraft {
         for edition in &self.editions {
             match edition.tree {
                 DraftTree::Kept(source, number) => kept.push((source, number)),
-                DraftTree::Edited(_) => return false,
+                DraftTree::Edited(_) | DraftTree::Settled(_) => return false,
             }
         }
         kept.sort_unstable();
@@ -474,23 +514,13 @@ impl ImageDraft {
                 DraftTree::Edited(files) => {
                     let bytes = metadata::write(files)?;
                     let digest = BlobDigest::of(&bytes);
-                    let raw_len = bytes.len() as u64;
-                    metadata.push(Resource {
-                        digest,
-                        references: 1,
-                        raw_len,
-                        body: Body::New(Content::from_bytes(bytes)),
-                        name,
-                    });
                     let counts = files.count(&|digest| self.blob_len(digest));
-                    for (element, number) in [
-                        ("DIRCOUNT", counts.folders),
-                        ("FILECOUNT", counts.files),
-                        ("TOTALBYTES", counts.bytes),
-                        ("HARDLINKBYTES", counts.hard_link_bytes),
-                    ] {
-                        image.set(element, Some(&number.to_string()));
-                    }
+                    set_counts(&mut image, counts);
+                    metadata.push(tree_resource(digest, Content::from_bytes(bytes), name));
+                }
+                DraftTree::Settled(settled) => {
+                    set_counts(&mut image, settled.counts);
+                    metadata.push(tree_resource(settled.digest, settled.content.clone(), name));
                 }
             }
             image.set_only_attribute("INDEX", &(n + 1).to_string());
@@ -542,6 +572,22 @@ impl ImageDraft {
         let plan = self.plan()?;
         let fresh = plan.blobs.iter().filter(|resource| !matches!(resource.body, Body::Kept(_)));
         Ok(fresh.map(|resource| resource.raw_len).sum())
+    }
+}
+
+fn tree_resource(digest: BlobDigest, content: Content, name: String) -> Resource {
+    Resource { digest, references: 1, raw_len: content.len(), body: Body::New(content), name }
+}
+
+/// Says in the XML data how much an edition has.
+fn set_counts(image: &mut Element, counts: EditionCounts) {
+    for (element, number) in [
+        ("DIRCOUNT", counts.folders),
+        ("FILECOUNT", counts.files),
+        ("TOTALBYTES", counts.bytes),
+        ("HARDLINKBYTES", counts.hard_link_bytes),
+    ] {
+        image.set(element, Some(&number.to_string()));
     }
 }
 

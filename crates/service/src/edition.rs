@@ -1,7 +1,7 @@
 //! An opened edition: its files and hives, changed in memory.
 
 use crate::{Layout, layout::role, record::EditionRecord};
-use neat_content::{Content, Error, ReadAt, Result, check_name};
+use neat_content::{Content, Error, ReadAt, Result, Spool, check_name};
 use neat_image::{
     BlobDigest, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
 };
@@ -9,6 +9,7 @@ use neat_package::{Architecture, Version};
 use neat_registry::{Hive, HiveRole, LARGEST, is_hive, locate};
 use std::{
     collections::{BTreeMap, HashMap},
+    path::Path,
     sync::Arc,
 };
 
@@ -52,6 +53,8 @@ pub(crate) struct Contents(Arc<ImageDraft>);
 
 /// Hives that little is asked of; the one of components is as large as all others.
 const ON_DEMAND: [HiveRole; 3] = [HiveRole::Components, HiveRole::Accounts, HiveRole::Security];
+/// Bytes of a written hive that are held in memory.
+const IN_MEMORY: usize = 4 << 20;
 /// Largest record that is read, in bytes.
 const LARGEST_RECORD: u64 = 16 << 20;
 
@@ -63,7 +66,7 @@ impl Edition {
         layouts: &[Arc<Layout>],
         times: Times,
     ) -> Result<Self> {
-        let files = (*draft.files(number)?).clone();
+        let files = Arc::unwrap_or_clone(draft.files(number)?);
         let info = draft.editions().swap_remove(number - 1);
         let said = info.system.as_ref().map(|system| system.root.clone()).unwrap_or_default();
         let found =
@@ -395,12 +398,18 @@ impl Edition {
         self.is_changed = true;
     }
 
-    /// Puts the edition back into a draft, with its changed hives and its record.
-    pub fn store(mut self, draft: &mut ImageDraft) -> Result<bool> {
+    /// Puts the edition back into a draft, with its changed hives and its record. What is large waits in an unnamed file
+    /// in `folder` until it is written, so that many editions take no more memory than one.
+    pub fn store(mut self, draft: &mut ImageDraft, folder: &Path) -> Result<bool> {
         let hives = std::mem::take(&mut self.hives);
-        for loaded in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
-            let bytes = loaded.hive.write().map_err(|error| error.within(&loaded.path))?;
-            self.put_bytes(&loaded.path, bytes)?;
+        for LoadedHive { path, hive } in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
+            let bytes = hive.write().map_err(|error| error.within(&path))?;
+            drop(hive);
+            let digest = BlobDigest::of(&bytes);
+            let mut spool = Spool::new(IN_MEMORY, folder);
+            spool.push(&bytes)?;
+            drop(bytes);
+            self.put(&path, &spool.content()?, digest, None)?;
         }
         if !self.is_changed {
             return Ok(false);
@@ -412,7 +421,7 @@ impl Edition {
         for (digest, content) in self.new_blobs {
             draft.add_blob(digest, content);
         }
-        draft.set_files(self.number, self.files)?;
+        draft.settle(self.number, self.files, folder)?;
         if let Some(version) = self.version {
             draft.set_version(self.number, version);
         }

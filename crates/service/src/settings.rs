@@ -179,7 +179,7 @@ impl Edition {
         let inventory = if let Some(inventory) = inventory {
             inventory
         } else {
-            scanned = Inventory::of(self, &[], &[])?;
+            scanned = Inventory::unweighed(self, &[])?;
             &scanned
         };
         let id = if name.starts_with("feature/") {

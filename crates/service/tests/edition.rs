@@ -64,7 +64,7 @@ fn tree(extra: &[(&str, &[u8])]) -> Tree {
 /// Puts an edition back and reads the image file again.
 fn stored(image: &ImageFile, edition: Edition) -> ImageFile {
     let mut draft = ImageDraft::of(image);
-    edition.store(&mut draft).unwrap();
+    edition.store(&mut draft, &std::env::temp_dir()).unwrap();
     let content = draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
     ImageFile::open("again.wim", content).unwrap()
 }
@@ -104,7 +104,7 @@ fn what_is_not_changed_is_not_written() {
     assert_eq!(items[0].verdict, Verdict::Skipped);
     assert_eq!(edition.set_service("Alpha", "automatic").unwrap().verdict, Verdict::Skipped);
     let mut after = (*draft).clone();
-    assert!(!edition.store(&mut after).unwrap());
+    assert!(!edition.store(&mut after, &std::env::temp_dir()).unwrap());
     assert_eq!(after.bytes_to_pack().unwrap(), 0);
 }
 
@@ -144,8 +144,8 @@ fn sizes_count_only_what_nothing_else_uses() {
     let elsewhere = tree(&[("Sys/kept.bin", b"letters")]);
     let image = image(&[shared, elsewhere]);
     let (draft, edition) = open(&image);
-    let others = [Arc::new(OtherFiles::of(&draft.files(2).unwrap()))];
-    let inventory = Inventory::of(&edition, &[], &others).unwrap();
+    let others = OtherFiles::of([2].into_iter().map(|n| Ok((n, draft.files(n)?)))).unwrap();
+    let inventory = Inventory::of(&edition, &[], Some(&others)).unwrap();
     let of = |id: &str| inventory.components.get(id).map(|own| (own.files, own.bytes, own.packed)).unwrap();
     assert_eq!(
         of("screensaver/one"),
@@ -166,7 +166,7 @@ fn removal_takes_files_and_keys_and_the_record_remembers() {
         "format = 1\n[[component]]\nid = \"font/a\"\nkeys = ['HKLM\\SOFTWARE\\Maker']\n[[component]]\nid = \"other/none\"\nfiles = [\"Sys/nothing*\"]\n",
     )
     .unwrap();
-    let inventory = Inventory::of(&edition, &[catalogue], &[]).unwrap();
+    let inventory = Inventory::of(&edition, &[catalogue], None).unwrap();
     assert!(!inventory.components.contains_key("other/none"));
     let request =
         RemovalRequest { remove: vec!["font/*".into(), "service/beta".into()], ..RemovalRequest::default() };
@@ -180,7 +180,7 @@ fn removal_takes_files_and_keys_and_the_record_remembers() {
     assert!(edition.hive(HiveRole::Software).unwrap().find("Maker").is_none());
     assert!(edition.hive(HiveRole::System).unwrap().find("ControlSet003\\Services\\Beta").is_none());
     // Asked for again, they are known to be gone.
-    let inventory = Inventory::of(&edition, &[], &[]).unwrap();
+    let inventory = Inventory::of(&edition, &[], None).unwrap();
     assert!(Removal::plan(&inventory, &request, &edition.record.removed).unknown.is_empty());
     assert_eq!(Removal::plan(&inventory, &request, &[]).unknown.len(), 2);
 }
@@ -353,7 +353,7 @@ fn a_layout_says_what_such_systems_have_and_the_rest_is_not_missed() {
         "hives that the layout does not name are not looked at: {:?}",
         edition.notes
     );
-    let inventory = Inventory::of(&edition, &[], &[]).unwrap();
+    let inventory = Inventory::of(&edition, &[], None).unwrap();
     let ids: Vec<&str> = inventory.components.keys().map(String::as_str).collect();
     assert_eq!(ids, ["screensaver/one", "screensaver/two"]);
 
@@ -373,7 +373,7 @@ fn a_layout_says_what_such_systems_have_and_the_rest_is_not_missed() {
         assert!(text.contains("little") && text.contains(&format!("[{section}]")), "{text}");
     }
     let mut again = ImageDraft::of(&image);
-    edition.store(&mut again).unwrap();
+    edition.store(&mut again, &std::env::temp_dir()).unwrap();
     let content = again.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
     let after = ImageFile::open("again.wim", content).unwrap();
     assert_eq!(

@@ -36,7 +36,7 @@ fn edition(tree: Tree) -> Edition {
 }
 
 fn inventory(tree: Tree, catalogues: &[Catalogue]) -> Inventory {
-    Inventory::of(&edition(tree), catalogues, &[]).unwrap()
+    Inventory::of(&edition(tree), catalogues, None).unwrap()
 }
 
 fn of<'a>(inventory: &'a Inventory, id: &str) -> &'a Component {
@@ -331,14 +331,13 @@ proptest! {
         let image = image(&trees);
         let draft = Arc::new(ImageDraft::of(&image));
         let edition = Edition::open(&draft, 1, &layouts(), neat_image::Times::at(NOW)).unwrap();
-        let files: Vec<Arc<OtherFiles>> =
-            (2..=trees.len()).map(|n| Arc::new(OtherFiles::of(&draft.files(n).unwrap()))).collect();
+        let files = OtherFiles::of((1..=trees.len()).map(|n| Ok((n, draft.files(n)?)))).unwrap();
         let parts = 3;
         let catalogue: String = (0..parts)
             .map(|part| format!("[[component]]\nid = \"other/part{part}\"\nfiles = [\"Part{part}\"]\n"))
             .collect();
         let catalogue = Catalogue::parse(&format!("format = 1\n{catalogue}")).unwrap();
-        let inventory = Inventory::of(&edition, &[catalogue], &files).unwrap();
+        let inventory = Inventory::of(&edition, &[catalogue], Some(&files)).unwrap();
         for part in 0..parts {
             let is_inside = |place: u8| place % 5 == part;
             let own: Vec<(u8, u8)> = first.iter().copied().filter(|(place, _)| is_inside(*place)).collect();
@@ -379,6 +378,6 @@ fn keys_of_the_hive_in_use_are_taken_whatever_its_number() {
     put(&mut made, "Sys/System32/config/SYSTEM", system);
     let own = edition(made);
     assert!(own.hive(HiveRole::System).is_some());
-    let all = Inventory::of(&own, &[], &[]).unwrap();
+    let all = Inventory::of(&own, &[], None).unwrap();
     assert_eq!(ids(&all), ["service/new"]);
 }

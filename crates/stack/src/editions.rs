@@ -86,7 +86,7 @@ pub fn edition_insides(image: &ImageFile) -> Result<Vec<EditionInside>> {
         let edition = Edition::open(&draft, number, &layouts, Times::default())?;
         let mut inside = EditionInside { integrated: edition.record.clone(), ..EditionInside::default() };
         if edition.layout.is_some() {
-            for id in Inventory::of(&edition, &[], &[])?.components.keys() {
+            for id in Inventory::unweighed(&edition, &[])?.components.keys() {
                 *inside.components.entry(Category::of_id(id).word()).or_default() += 1;
             }
         }

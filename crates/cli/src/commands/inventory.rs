@@ -33,10 +33,8 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     let draft = Arc::new(ImageDraft::of(&image));
     let edition = Edition::open(&draft, number, &layouts, Times::default())?;
     let others = (1..=image.editions().len()).filter(|other| *other != number);
-    let others = others
-        .map(|other| Ok(Arc::new(OtherFiles::of(&*draft.files(other)?))))
-        .collect::<Result<Vec<_>>>()?;
-    let inventory = Inventory::of(&edition, &catalogues, &others)?;
+    let others = OtherFiles::of(others.map(|other| Ok((other, draft.files(other)?))))?;
+    let inventory = Inventory::of(&edition, &catalogues, Some(&others))?;
     for note in edition.notes.iter().chain(&inventory.notes) {
         context.note(note);
     }

@@ -267,15 +267,12 @@ impl Files {
             return Err(Error::request(format!("{} is not a folder", self.path(parent)), "name a folder"));
         }
         let id = EntryId(self.entries.len() as u32);
-        let place = match self.place_of(parent, entry.name.units()) {
-            Err(place) => place,
-            Ok(_) => {
-                return Err(Error::Mismatch {
-                    expected: format!("one entry of each name in /{}", self.path(parent)),
-                    found: format!("{} twice, or in two cases", entry.name),
-                    hint: "rename one of the two".into(),
-                });
-            }
+        let Err(place) = self.place_of(parent, entry.name.units()) else {
+            return Err(Error::Mismatch {
+                expected: format!("one entry of each name in /{}", self.path(parent)),
+                found: format!("{} twice, or in two cases", entry.name),
+                hint: "rename one of the two".into(),
+            });
         };
         self.entry_mut(parent).children.insert(place, id);
         self.entries.push(Entry { parent, ..entry });

@@ -14,10 +14,7 @@ use neat_image::EntryId;
 use neat_registry::HiveRole;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::{
-    collections::{BTreeMap, HashMap, HashSet},
-    sync::Arc,
-};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Sort of a component; its word is the first part of the component's id.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
@@ -152,9 +149,9 @@ pub struct Inventory {
 }
 
 impl Inventory {
-    /// Finds the components of an edition. `others` are the other editions of the image file: what they
-    /// have at the same paths is taken to go too, and what they have elsewhere stays.
-    pub fn of(edition: &Edition, catalogues: &[Catalogue], others: &[Arc<OtherFiles>]) -> Result<Self> {
+    /// Finds the components of an edition. `others` is what all editions of the image file have, this one or not: what
+    /// others have at the same paths is taken to go too, and what they have elsewhere stays.
+    pub fn of(edition: &Edition, catalogues: &[Catalogue], others: Option<&OtherFiles>) -> Result<Self> {
         let mut inventory = Self::unweighed(edition, catalogues)?;
         inventory.measure(edition, others);
         Ok(inventory)

@@ -2,37 +2,61 @@
 
 use super::Inventory;
 use crate::Edition;
+use neat_content::Result;
 use neat_image::{BlobDigest, EntryId, Files, Name};
 use std::{
+    borrow::Borrow,
     collections::{HashMap, HashSet, hash_map::DefaultHasher},
     hash::Hasher,
-    sync::Arc,
 };
 
-/// What another edition of the image file has: which content, and where.
+/// What all editions of an image file have: which content, and where. A name takes 32 bytes, however long its path.
+#[derive(Default)]
 pub struct OtherFiles {
-    counts: HashMap<BlobDigest, u32>,
-    by_path: HashMap<PathKey, BlobDigest>,
+    /// By content.
+    names: Vec<NameOf>,
 }
 
-/// A path without regard to case, by two hashes that know nothing of each other: no two paths of an image file have the
-/// same, and a million of them fit into little memory.
-type PathKey = (u64, u64);
+/// A name of a content.
+#[derive(Clone, Copy)]
+struct NameOf {
+    digest: BlobDigest,
+    edition: u32,
+    /// The path without regard to case, hashed. Another path with the same would make a size a little wrong, nothing else.
+    path: u64,
+}
 
 impl OtherFiles {
-    /// Reads the tree of an edition.
-    pub fn of(files: &Files) -> Self {
-        let counts = references(files, files.ids());
-        let keys = path_keys(files);
-        let named = files.ids().filter(|id| !files.entry(*id).content().is_none());
-        let by_path = named.map(|id| (keys[id.index()], files.entry(id).content())).collect();
-        Self { counts, by_path }
+    /// Reads the trees of all editions, one after another, each with its number.
+    ///
+    /// # Errors
+    /// Those of reading a tree.
+    pub fn of<F: Borrow<Files>>(editions: impl Iterator<Item = Result<(usize, F)>>) -> Result<Self> {
+        let mut names = Vec::new();
+        for item in editions {
+            let (number, files) = item?;
+            let files = files.borrow();
+            let keys = path_keys(files);
+            for id in files.ids() {
+                let (edition, path) = (number as u32, keys[id.index()]);
+                names.extend(files.entry(id).digests().map(|digest| NameOf { digest, edition, path }));
+            }
+        }
+        names.sort_unstable_by_key(|own| own.digest);
+        Ok(Self { names })
+    }
+
+    /// Whether an edition other than this one has a content at another path than these.
+    fn has_elsewhere(&self, digest: BlobDigest, edition: usize, paths: &HashSet<u64>) -> bool {
+        let first = self.names.partition_point(|own| own.digest < digest);
+        let own = self.names[first..].iter().take_while(|own| own.digest == digest);
+        own.into_iter().any(|own| own.edition as usize != edition && !paths.contains(&own.path))
     }
 }
 
-/// The key of each entry, by its number.
-fn path_keys(files: &Files) -> Vec<PathKey> {
-    let mut keys = vec![(0, 0); files.len()];
+/// The key of each entry's path, by its number.
+fn path_keys(files: &Files) -> Vec<u64> {
+    let mut keys = vec![0; files.len()];
     // A folder comes before what it holds.
     for id in files.ids().skip(1) {
         let entry = files.entry(id);
@@ -41,17 +65,13 @@ fn path_keys(files: &Files) -> Vec<PathKey> {
     keys
 }
 
-fn key_of(folder: PathKey, name: &Name) -> PathKey {
-    let half = |first: u64, second: u64| {
-        let mut hasher = DefaultHasher::new();
-        hasher.write_u64(first);
-        hasher.write_u64(second);
-        for unit in name.units() {
-            hasher.write_u16(neat_content::fold_unit(*unit));
-        }
-        hasher.finish()
-    };
-    (half(folder.0, folder.1), half(!folder.1, folder.0))
+fn key_of(folder: u64, name: &Name) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    hasher.write_u64(folder);
+    for unit in name.units() {
+        hasher.write_u16(neat_content::fold_unit(*unit));
+    }
+    hasher.finish()
 }
 
 /// How many names each content has among these entries.
@@ -78,31 +98,21 @@ fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
 impl Inventory {
     /// Sizes: content that nothing else uses. In each of the other editions a content goes too from the paths that the
     /// component has here; where it has another, it stays.
-    pub(super) fn measure(&mut self, edition: &Edition, others: &[Arc<OtherFiles>]) {
+    pub(super) fn measure(&mut self, edition: &Edition, others: Option<&OtherFiles>) {
         let files = &edition.files;
         let all = references(files, files.ids());
-        let keys = if others.is_empty() { Vec::new() } else { path_keys(files) };
+        let keys = if others.is_some() { path_keys(files) } else { Vec::new() };
         for component in self.components.values_mut() {
             let ids = below(files, &component.entries);
             component.files = ids.iter().filter(|id| !files.entry(**id).is_folder()).count() as u64;
-            let mut own = references(files, ids.iter().copied());
-            own.retain(|digest, count| all.get(digest) == Some(count));
-            let same: Vec<HashMap<BlobDigest, u32>> = others
-                .iter()
-                .map(|other| {
-                    let mut same = HashMap::new();
-                    let there = ids.iter().filter_map(|id| other.by_path.get(&keys[id.index()]));
-                    for digest in there.filter(|digest| own.contains_key(digest)) {
-                        *same.entry(*digest).or_default() += 1;
-                    }
-                    same
-                })
-                .collect();
-            for digest in own.keys() {
-                component.bytes += edition.len_of(*digest);
-                let count = |counts: &HashMap<BlobDigest, u32>| counts.get(digest).copied().unwrap_or(0);
-                if !others.iter().zip(&same).any(|(other, same)| count(&other.counts) > count(same)) {
-                    component.packed += edition.packed_len(*digest);
+            let paths: HashSet<u64> = ids.iter().filter_map(|id| keys.get(id.index()).copied()).collect();
+            for (digest, count) in references(files, ids.iter().copied()) {
+                if all.get(&digest) != Some(&count) {
+                    continue;
+                }
+                component.bytes += edition.len_of(digest);
+                if !others.is_some_and(|others| others.has_elsewhere(digest, edition.number, &paths)) {
+                    component.packed += edition.packed_len(digest);
                 }
             }
         }

@@ -58,20 +58,18 @@ pub(crate) fn systems(
     let before = Arc::new(draft.clone());
     let count = before.editions().len();
     // What the other editions have decides what would go from the image file.
-    let measured = if inputs.remove.is_some() && count > 1 { count } else { 0 };
-    let all = (1..=measured).map(|number| Ok(Arc::new(OtherFiles::of(&*before.files(number)?))));
-    let all = all.collect::<Result<Vec<Arc<OtherFiles>>>>()?;
+    let is_weighed = inputs.remove.is_some() && count > 1;
+    let trees = (1..=count).map(|number| Ok((number, before.files(number)?)));
+    let others = is_weighed.then(|| OtherFiles::of(trees)).transpose()?;
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
     for number in 1..=count {
         job.check()?;
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
-        let others = all.iter().enumerate().filter(|(n, _)| n + 1 != number);
-        let others: Vec<Arc<OtherFiles>> = others.map(|(_, other)| Arc::clone(other)).collect();
         let name = edition.name().to_owned();
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
-            items.extend(remove(&mut edition, &inputs, request, &others, &mut unmatched)?);
+            items.extend(remove(&mut edition, &inputs, request, others.as_ref(), &mut unmatched)?);
         }
         for n in 0..inputs.drivers.len() {
             if inputs.drivers[n].into.contains(&IntoValue::System) {
@@ -95,7 +93,7 @@ pub(crate) fn systems(
         for note in std::mem::take(&mut edition.notes) {
             editor.find(Weight::Note, format!("{name}: {note}"), "");
         }
-        edition.store(&mut draft)?;
+        edition.store(&mut draft, &std::env::temp_dir())?;
         work.push(EditionWork { edition: name, setup: false, items });
     }
     for (text, missed) in unmatched {
@@ -147,7 +145,7 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
             items.extend(edition.add_files("setup", &place.target(&edition), &place.files, place.replace)?);
         }
         work.push(EditionWork { edition: edition.name().to_owned(), setup: true, items });
-        edition.store(&mut draft)?;
+        edition.store(&mut draft, &std::env::temp_dir())?;
     }
     let meta = editor.tree.find(&path).map(|id| editor.tree.node(id).meta);
     let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
@@ -163,7 +161,7 @@ fn remove(
     edition: &mut Edition,
     inputs: &Inputs,
     request: &RemovalRequest,
-    others: &[Arc<OtherFiles>],
+    others: Option<&OtherFiles>,
     unmatched: &mut BTreeMap<String, usize>,
 ) -> Result<Vec<Item>> {
     let inventory = Inventory::of(edition, &inputs.catalogues, others)?;
