@@ -408,6 +408,10 @@ impl ImageDraft {
             let files = self.files(number)?;
             for id in files.ids() {
                 for digest in files.entry(id).digests() {
+                    if let Some(count) = references.get_mut(&digest) {
+                        *count += 1;
+                        continue;
+                    }
                     if self.listed(digest).is_none() && !self.new_blobs.contains_key(&digest) {
                         return Err(Error::mismatch(
                             format!(
@@ -418,7 +422,7 @@ impl ImageDraft {
                             "a part of the file is missing, or the file is damaged",
                         ));
                     }
-                    *references.entry(digest).or_default() += 1;
+                    references.insert(digest, 1);
                 }
             }
         }
@@ -569,9 +573,14 @@ impl ImageDraft {
     /// # Errors
     /// `Corrupt` where a tree cannot be read.
     pub fn bytes_to_pack(&self) -> Result<u64> {
-        let plan = self.plan()?;
-        let fresh = plan.blobs.iter().filter(|resource| !matches!(resource.body, Body::Kept(_)));
-        Ok(fresh.map(|resource| resource.raw_len).sum())
+        let references = self.references()?;
+        let fresh =
+            references.keys().map(|digest| match (self.listed(*digest), self.new_blobs.get(digest)) {
+                (Some(blob), _) if self.is_kept(&blob.stored) => 0,
+                (Some(blob), _) => blob.stored.raw_len,
+                (None, new) => new.map_or(0, Content::len),
+            });
+        Ok(fresh.sum())
     }
 }
 

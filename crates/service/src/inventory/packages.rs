@@ -106,10 +106,11 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
             }
         };
         let entries = by_stem.get(stem).cloned().unwrap_or_default();
-        let features = format!("{}\\{stem}\\{}", layout.keys, layout.features);
-        let registered = |name: &str| {
-            edition.hive(HiveRole::Software).is_some_and(|hive| hive.value_at(&features, name).is_some())
-        };
+        // Found once for a record: a large one lists thousands of parts.
+        let states = edition.hive(HiveRole::Software).and_then(|hive| {
+            Some((hive, hive.find(&format!("{}\\{stem}\\{}", layout.keys, layout.features))?))
+        });
+        let registered = |name: &str| states.is_some_and(|(hive, key)| hive.value(key, name).is_some());
         records.extend(of_record(edition, &root, stem, entries, &registered));
     }
     Ok(records)
