@@ -1,6 +1,6 @@
 //! An opened edition: its files and hives, changed in memory.
 
-use crate::{Layout, layout::role, record::EditionRecord};
+use crate::{Layout, Scans, layout::role, record::EditionRecord};
 use neat_content::{Content, Error, ReadAt, Result, Spool, check_name};
 use neat_image::{
     BlobDigest, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
@@ -36,6 +36,8 @@ pub struct Edition {
     pub record: EditionRecord,
     /// Notes on what was found.
     pub notes: Vec<String>,
+    /// What was read in other editions of the same image file, and will be in this one.
+    pub scans: Scans,
     hives: BTreeMap<HiveRole, LoadedHive>,
     /// Files of hives that are read when somebody asks for them.
     waiting: BTreeMap<HiveRole, EntryId>,
@@ -83,6 +85,7 @@ impl Edition {
             files,
             record: EditionRecord::default(),
             notes: Vec::new(),
+            scans: Scans::default(),
             hives: BTreeMap::new(),
             waiting: BTreeMap::new(),
             new_blobs: HashMap::new(),

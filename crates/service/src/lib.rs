@@ -23,7 +23,7 @@ pub use catalogue::{Catalogue, CatalogueComponent, CatalogueSetting, Profile, Se
 pub use drivers::{DriverChoice, PreparedDriver, PreparedDrivers, is_class};
 pub use edition::Edition;
 pub use files::PreparedFiles;
-pub use inventory::{Category, Component, Inventory, OtherFiles};
+pub use inventory::{Category, Component, Inventory, OtherFiles, Scans};
 pub use layout::Layout;
 pub use record::{EditionRecord, RECORD_KIND, RecordedDriver, RecordedUpdate};
 pub use removal::{Removal, RemovalRequest};

@@ -4,9 +4,9 @@
 mod support;
 
 use neat_content::{Content, Meta, Tree};
-use neat_image::ImageDraft;
+use neat_image::{ImageDraft, Times};
 use neat_registry::{Hive, HiveRole, ValueKind, text_data, texts_data};
-use neat_service::{Catalogue, Category, Component, Edition, Inventory, OtherFiles};
+use neat_service::{Catalogue, Category, Component, Edition, Inventory, OtherFiles, Scans};
 use proptest::prelude::*;
 use std::{collections::BTreeSet, sync::Arc};
 use support::{NOW, hive, image, layouts, open};
@@ -380,4 +380,52 @@ fn keys_of_the_hive_in_use_are_taken_whatever_its_number() {
     assert!(own.hive(HiveRole::System).is_some());
     let all = Inventory::of(&own, &[], None).unwrap();
     assert_eq!(ids(&all), ["service/new"]);
+}
+
+#[test]
+fn what_was_read_for_one_edition_changes_nothing_in_the_next() {
+    let inf = |device: &str, version: &str| {
+        format!(
+            "[Version]\nSignature=\"$Windows NT$\"\nClass=Net\nProvider=\"Brackwater\"\nDriverVer=01/02/2026,{version}\n\
+             [Manufacturer]\nBrackwater=Models,NTamd64\n[Models.NTamd64]\n\"{device}\"=Install,PCI\\VEN_1234\n[Install]\n"
+        )
+    };
+    let (same, old, new) = (inf("Horn", "1.0.0.0"), inf("Radio", "1.0.0.0"), inf("Radio", "2.0.0.0"));
+    let store = |folder: &str| format!("Sys/System32/DriverStore/FileRepository/{folder}");
+    let first = [
+        (store("horn_1/horn.inf"), same.as_str()),
+        (store("radio_1/radio.inf"), &old),
+        (store("broken_1/broken.inf"), "[Version\n"),
+    ];
+    let second = [
+        // The same file under another name, another one under the same, and what cannot be read elsewhere.
+        (store("foghorn_1/foghorn.inf"), same.as_str()),
+        (store("radio_1/radio.inf"), &new),
+        (store("broken_2/broken.inf"), "[Version\n"),
+    ];
+    let trees = [&first, &second].map(|files| {
+        let files: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), *text)).collect();
+        tree(|_| {}, |_| {}, &files)
+    });
+    let draft = Arc::new(ImageDraft::of(&image(&trees)));
+    let open = |number| Edition::open(&draft, number, &layouts(), Times::at(NOW)).unwrap();
+    let scans = Scans::default();
+    for number in [1, 2, 1] {
+        let alone = Inventory::of(&open(number), &[], None).unwrap();
+        let mut edition = open(number);
+        edition.scans = scans.clone();
+        let shared = Inventory::of(&edition, &[], None).unwrap();
+        assert_eq!(format!("{shared:?}"), format!("{alone:?}"));
+        assert!(
+            shared.notes.iter().any(|note| note.contains(&format!("broken_{number}"))),
+            "{:?}",
+            shared.notes
+        );
+        let (name, version) = [("driver/horn", "1.0.0.0"), ("driver/foghorn", "2.0.0.0")][number - 1];
+        assert_eq!(
+            (of(&shared, name).title.as_str(), of(&shared, name).version.as_str()),
+            ("Horn", "1.0.0.0")
+        );
+        assert_eq!(of(&shared, "driver/radio").version, version);
+    }
 }

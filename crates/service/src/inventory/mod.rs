@@ -3,9 +3,11 @@
 mod apps;
 mod packages;
 mod scan;
+mod scans;
 mod weight;
 
 pub(crate) use scan::START_TYPES;
+pub use scans::Scans;
 pub use weight::OtherFiles;
 
 use crate::{Catalogue, Edition, pattern};

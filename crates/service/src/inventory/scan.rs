@@ -83,9 +83,15 @@ pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Invent
     }
     for (name, entries, inf) in found {
         let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
-        let bytes = edition.content(inf)?.to_vec(LARGEST_INF, "INF file")?;
         let path = edition.files.path(inf);
-        let driver = Driver::read(&path, &bytes);
+        let digest = edition.files.entry(inf).content();
+        let driver = if let Some(known) = edition.scans.driver(digest) {
+            Ok(known)
+        } else {
+            let bytes = edition.content(inf)?.to_vec(LARGEST_INF, "INF file")?;
+            // What fails is read again in each edition: the error says where the file lies.
+            Driver::read(&path, &bytes).map(|driver| edition.scans.keep_driver(digest, &driver))
+        };
         if let Err(error) = &driver {
             inventory.notes.push(format!("/{path}: {error}"));
         }
@@ -93,9 +99,8 @@ pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Invent
         component.entries.extend(entries);
         if let Ok(driver) = driver {
             component.group.clone_from(&driver.class);
-            component.version = driver.version_text();
-            component.title =
-                driver.devices.first().map_or_else(|| stem.to_owned(), |device| device.description.clone());
+            component.version.clone_from(&driver.version);
+            component.title = driver.device.clone().unwrap_or_else(|| stem.to_owned());
             component.description.clone_from(&driver.provider);
         }
         if let Some(hive) = edition.hive(HiveRole::System) {

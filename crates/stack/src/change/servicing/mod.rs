@@ -15,7 +15,9 @@ use crate::{
 use inputs::Inputs;
 use neat_content::{Content, Job, Result};
 use neat_image::{ImageDraft, Times};
-use neat_service::{Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Verdict};
+use neat_service::{
+    Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
+};
 use std::{collections::BTreeMap, sync::Arc};
 
 /// Sorts of items in the order in which they are done, with the action and the reason that the plan gives.
@@ -61,11 +63,13 @@ pub(crate) fn systems(
     let is_weighed = inputs.remove.is_some() && count > 1;
     let trees = (1..=count).map(|number| Ok((number, before.files(number)?)));
     let others = is_weighed.then(|| OtherFiles::of(trees)).transpose()?;
+    let scans = Scans::default();
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
     for number in 1..=count {
         job.check()?;
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
+        edition.scans = scans.clone();
         let name = edition.name().to_owned();
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
