@@ -12,7 +12,7 @@
 mod support;
 
 use std::{fs, path::Path};
-use support::{demo, fails, json, names, ok};
+use support::{demo, fails, json, names, neatstack, ok};
 
 /// The demo's image file with the systems, taken out as `install.wim`.
 fn with_image() -> (tempfile::TempDir, std::path::PathBuf) {
@@ -162,6 +162,60 @@ fn compression_changes_and_content_does_not() {
     ok(&dir, &["repack", "install.wim", "--level", "max", "-o", "one.wim", "--threads", "1"]);
     assert!(fs::read(dir.join("one.wim")).unwrap() == fs::read(dir.join("max.wim")).unwrap());
     assert_eq!(fails(&dir, &["repack", "install.wim", "--chunk", "5KiB", "-o", "x.wim"]).0, 2);
+}
+
+#[test]
+fn solid_files_hold_the_same_and_say_what_they_are() {
+    let (_keep, dir) = with_image();
+    let before: Vec<String> = ["1", "2", "3"].map(|edition| listing(&dir, "install.wim", edition)).into();
+    let same = |name: &str| {
+        for (edition, before) in ["1", "2", "3"].into_iter().zip(&before) {
+            assert_eq!(listing(&dir, name, edition), *before, "{name} {edition}");
+        }
+    };
+    let size = |name: &str| fs::metadata(dir.join(name)).unwrap().len();
+    ok(&dir, &["repack", "install.wim", "--solid", "-o", "install.esd"]);
+    ok(&dir, &["repack", "install.wim", "--level", "max", "-o", "max.wim"]);
+    same("install.esd");
+    assert!(size("install.esd") < size("max.wim"));
+    ok(&dir, &["check", "install.esd"]);
+    let look = json(&dir, &["look", "install.esd", "--json"]);
+    assert_eq!((&look["solid"], &look["method"]), (&true.into(), &"LZMS".into()));
+    let warning = look["warnings"][0].as_str().unwrap();
+    assert!(warning.contains("no reader of another maker"), "{warning}");
+    // Editions: copied whole with a note, or written anew.
+    let kept = neatstack(&dir, &["editions", "install.esd", "keep", "2", "-o", "kept.esd"]);
+    let note = String::from_utf8(kept.stderr).unwrap();
+    assert!(kept.status.success() && note.contains("belong to no edition any more"), "{note}");
+    ok(&dir, &["editions", "install.esd", "keep", "2", "--solid", "-o", "anew.esd"]);
+    assert!(size("anew.esd") < size("kept.esd"));
+    assert_eq!(listing(&dir, "anew.esd", "1"), before[1]);
+    // A folder, less memory, other levels, and what cannot be.
+    fs::create_dir(dir.join("in")).unwrap();
+    fs::write(dir.join("in/a.txt"), "quay ".repeat(50_000)).unwrap();
+    ok(
+        &dir,
+        &[
+            "capture", "in", "-o", "c.esd", "--name", "Mine", "--solid", "--level", "max", "--memory",
+            "100MiB",
+        ],
+    );
+    assert_eq!(json(&dir, &["look", "c.esd", "--json"])["solid"], true);
+    let (code, error) = fails(&dir, &["repack", "install.wim", "--solid", "--level", "none", "-o", "x.esd"]);
+    assert!(code == 2 && error.contains("--level none"), "{error}");
+    let (code, error) = fails(&dir, &["repack", "install.wim", "--solid", "--memory", "5MiB", "-o", "x.esd"]);
+    assert!(code == 2 && error.contains("or more"), "{error}");
+    assert_eq!(fails(&dir, &["repack", "install.wim", "--memory", "1GiB", "-o", "x.wim"]).0, 2);
+    assert_eq!(fails(&dir, &["repack", "install.wim", "--solid", "--method", "lzx", "-o", "x.wim"]).0, 2);
+    // By a stack file, and back by another.
+    let name = stack(&dir, "editions = [2]", "compression = \"solid\"");
+    let plan = json(&dir, &["plan", name, "--json"]);
+    assert!(plan.to_string().contains("sources/install.esd into solid resources"), "{plan}");
+    ok(&dir, &["build", name]);
+    let look = json(&dir, &["look", "t.iso", "--json"]);
+    let solid = look["image_files"].as_array().unwrap().iter().find(|image| image["solid"] == true).unwrap();
+    assert_eq!(solid["path"], "sources/install.esd");
+    assert_eq!(listing(&dir, "t.iso", "1"), before[1]);
 }
 
 #[test]

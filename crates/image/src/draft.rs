@@ -1,7 +1,7 @@
 //! A new image file being put together from others.
 
 use crate::{
-    BlobDigest, Compression, EditionInfo, Files, ImageFile, Method, Packing, Stored,
+    BlobDigest, Compression, EditionInfo, Files, ImageFile, Method, Packing, Solid, SolidCompression, Stored,
     digest::BlobHasher,
     file::{ListedBlob, find_edition},
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
@@ -34,6 +34,8 @@ pub struct ImageDraft {
     declared: Option<(Method, u32)>,
     new_level: crate::codec::Level,
     repack: bool,
+    /// How what is not kept as it lies in a source is put into solid resources, if it is.
+    solid: Option<SolidCompression>,
 }
 
 #[derive(Clone)]
@@ -92,6 +94,7 @@ impl ImageDraft {
             declared: compression.map(|compression| (compression.method, compression.chunk_len)),
             new_level: compression.map_or(crate::codec::Level::Fast, |compression| compression.level),
             repack: false,
+            solid: None,
         }
     }
 
@@ -258,7 +261,7 @@ impl ImageDraft {
     /// Compresses everything anew, or stores it as it is.
     ///
     /// # Errors
-    /// `BadRequest` for a method that can only be read.
+    /// `BadRequest` for a length of chunks that the method does not have.
     pub fn repack(&mut self, compression: Option<Compression>) -> Result<()> {
         if let Some(compression) = compression {
             compression.check()?;
@@ -266,6 +269,35 @@ impl ImageDraft {
         }
         self.declared = compression.map(|compression| (compression.method, compression.chunk_len));
         self.repack = true;
+        self.solid = None;
+        Ok(())
+    }
+
+    /// How hard the encoder tries with new content, where what stays is not compressed anew.
+    pub const fn set_level(&mut self, level: crate::codec::Level) {
+        self.new_level = level;
+    }
+
+    /// Puts everything into solid resources, compressed anew. Trees stay by themselves.
+    ///
+    /// # Errors
+    /// `BadRequest` for a length of chunks that there is not, or too little memory.
+    pub fn repack_solid(&mut self, solid: SolidCompression) -> Result<()> {
+        self.put_into_solid(solid)?;
+        self.repack = true;
+        Ok(())
+    }
+
+    /// Puts into solid resources what is not in one already, and anew what lies in one with content that no edition of
+    /// this draft has. Other solid resources of the sources stay as they are.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::repack_solid`].
+    pub fn put_into_solid(&mut self, solid: SolidCompression) -> Result<()> {
+        let solid = solid.fitted()?;
+        self.declared = Some((Method::Lzms, SolidCompression::TREE_CHUNK));
+        self.new_level = solid.level;
+        self.solid = Some(solid);
         Ok(())
     }
 
@@ -382,23 +414,103 @@ impl ImageDraft {
         }
     }
 
-    /// How the new file will be compressed: not at all where LZMS would be needed.
+    /// How the new file will be compressed where it is not solid.
     fn compression(&self) -> Option<Compression> {
+        if let Some(solid) = self.solid {
+            return Some(solid.trees());
+        }
         let (method, chunk_len) = self.declared?;
-        (method != Method::Lzms).then_some(Compression { method, chunk_len, level: self.new_level })
+        Some(Compression { method, chunk_len, level: self.new_level })
     }
 
-    /// Whether a resource can be copied as it lies in its source.
-    fn is_kept(&self, stored: &Stored) -> bool {
+    /// The solid resources of the sources of which blobs that are not among `references` lie in them too; none of
+    /// interest unless new ones are made.
+    fn incomplete_solids(&self, references: &HashMap<BlobDigest, u32>) -> HashSet<*const Solid> {
+        let mut unused = HashSet::new();
+        if self.solid.is_some() {
+            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+                if let Packing::Solid { group, .. } = &blob.stored.packing
+                    && !references.contains_key(&digest)
+                {
+                    unused.insert(Arc::as_ptr(group));
+                }
+            }
+        }
+        unused
+    }
+
+    /// Bytes before compression that lie in solid resources of the sources beside what this draft has, and would be
+    /// copied along.
+    ///
+    /// # Errors
+    /// `Corrupt` where a tree cannot be read.
+    pub fn left_in_solids(&self) -> Result<u64> {
+        if self.repack || self.solid.is_some() || self.sources.iter().all(|source| source.solid_count() == 0)
+        {
+            return Ok(0);
+        }
+        let references = self.references()?;
+        let mut kept: HashMap<*const Solid, u64> = HashMap::new();
+        let mut seen = HashSet::new();
+        for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+            if let Packing::Solid { group, .. } = &blob.stored.packing
+                && references.contains_key(&digest)
+                && seen.insert(digest)
+            {
+                let left = kept.entry(Arc::as_ptr(group)).or_insert(group.raw_len());
+                *left = left.saturating_sub(blob.stored.raw_len);
+            }
+        }
+        Ok(kept.values().sum())
+    }
+
+    /// Whether a blob can be copied as it lies in its source.
+    fn is_kept(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> bool {
         !self.repack
             && match &stored.packing {
-                Packing::Plain | Packing::Solid { .. } => true,
-                Packing::Chunks { method, chunk_len } => self.declared == Some((*method, *chunk_len)),
+                Packing::Plain => self.solid.is_none(),
+                Packing::Solid { group, .. } => !incomplete.contains(&Arc::as_ptr(group)),
+                Packing::Chunks { method, chunk_len } => {
+                    self.solid.is_none() && self.declared == Some((*method, *chunk_len))
+                }
             }
     }
 
-    fn body(&self, stored: &Stored) -> Body {
-        if self.is_kept(stored) { Body::Kept(stored.clone()) } else { Body::Unpacked(stored.clone()) }
+    fn body(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> Body {
+        if self.is_kept(stored, incomplete) {
+            Body::Kept(stored.clone())
+        } else {
+            Body::Unpacked(stored.clone())
+        }
+    }
+
+    /// A tree keeps its form where the file has it too.
+    fn tree_body(&self, stored: &Stored) -> Body {
+        let kept = !self.repack
+            && match &stored.packing {
+                Packing::Chunks { method, chunk_len } => self.declared == Some((*method, *chunk_len)),
+                _ => true,
+            };
+        if kept { Body::Kept(stored.clone()) } else { Body::Unpacked(stored.clone()) }
+    }
+
+    /// By what content is put together in solid resources: ending, then name. What is alike lies side by side, such as
+    /// one file in several versions.
+    fn likeness(&self) -> Result<HashMap<BlobDigest, String>> {
+        let mut likeness = HashMap::new();
+        for number in 1..=self.editions.len() {
+            let files = self.files(number)?;
+            for id in files.ids() {
+                for digest in files.entry(id).digests() {
+                    likeness.entry(digest).or_insert_with(|| {
+                        let name = files.entry(id).name.to_string().to_lowercase();
+                        let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
+                        format!("{ending}\0{name}")
+                    });
+                }
+            }
+        }
+        Ok(likeness)
     }
 
     /// How many names each blob has, counted in the trees. Every tree is read: what is damaged is not copied on.
@@ -483,10 +595,11 @@ impl ImageDraft {
 
     pub(crate) fn plan(&self) -> Result<PartPlan> {
         let references = self.references()?;
+        let incomplete = self.incomplete_solids(&references);
         let mut blobs = Vec::with_capacity(references.len());
         for (digest, references) in references {
             let (raw_len, body) = match (self.listed(digest), self.new_blobs.get(&digest)) {
-                (Some(blob), _) => (blob.stored.raw_len, self.body(&blob.stored)),
+                (Some(blob), _) => (blob.stored.raw_len, self.body(&blob.stored, &incomplete)),
                 (None, Some(content)) => (content.len(), Body::New(content.clone())),
                 (None, None) => continue,
             };
@@ -499,6 +612,13 @@ impl ImageDraft {
             blobs.push(Resource { digest, references, raw_len, body, name });
         }
         sort_as_in_sources(&mut blobs, &self.sources);
+        if self.solid.is_some() {
+            let likeness = self.likeness()?;
+            blobs.sort_by_cached_key(|resource| {
+                let fresh = !matches!(resource.body, Body::Kept(_));
+                fresh.then(|| (likeness.get(&resource.digest).cloned(), resource.raw_len, resource.digest))
+            });
+        }
         let mut metadata = Vec::with_capacity(self.editions.len());
         let mut xml = self.xml.clone();
         for (n, edition) in self.editions.iter().enumerate() {
@@ -511,7 +631,7 @@ impl ImageDraft {
                         digest,
                         references: 1,
                         raw_len: stored.raw_len,
-                        body: self.body(stored),
+                        body: self.tree_body(stored),
                         name,
                     });
                 }
@@ -535,6 +655,7 @@ impl ImageDraft {
             flags: self.flags,
             declared: self.declared,
             compression,
+            solid: self.solid,
             guid: self.guid,
             part: 1,
             parts: 1,
@@ -574,9 +695,10 @@ impl ImageDraft {
     /// `Corrupt` where a tree cannot be read.
     pub fn bytes_to_pack(&self) -> Result<u64> {
         let references = self.references()?;
+        let incomplete = self.incomplete_solids(&references);
         let fresh =
             references.keys().map(|digest| match (self.listed(*digest), self.new_blobs.get(digest)) {
-                (Some(blob), _) if self.is_kept(&blob.stored) => 0,
+                (Some(blob), _) if self.is_kept(&blob.stored, &incomplete) => 0,
                 (Some(blob), _) => blob.stored.raw_len,
                 (None, new) => new.map_or(0, Content::len),
             });
@@ -636,6 +758,9 @@ fn derived_guid(plan: &PartPlan) -> [u8; 16] {
     hasher.add(&plan.guid);
     hasher.add(plan.xml.to_text().as_bytes());
     hasher.add(format!("{:?}{:?}{}", plan.declared, plan.compression, plan.boot).as_bytes());
+    if let Some(solid) = plan.solid {
+        hasher.add(format!("solid {}", solid.chunk_len).as_bytes());
+    }
     plan.metadata.iter().chain(&plan.blobs).for_each(|resource| hasher.add(&resource.digest.0));
     let BlobDigest(digest) = hasher.finish();
     let mut guid = [0; 16];

@@ -122,6 +122,12 @@ impl ImageFile {
         inner.editions = (1..=expected)
             .map(|number| inner.image_element(number).map(EditionInfo::of).unwrap_or_default())
             .collect();
+        if inner.solid > 0 && is_ours(&first.header.guid) {
+            inner.warnings.push(
+                "its solid resources are as this program writes them, which no reader of another maker has confirmed yet"
+                    .into(),
+            );
+        }
         inner.parts = parts;
         Ok(Self { inner: Arc::new(inner) })
     }
@@ -256,6 +262,12 @@ impl Inner {
             .elements()
             .find(|element| element.name == "IMAGE" && element.attribute("INDEX") == Some(&wanted))
     }
+}
+
+/// Whether a file has a GUID as [`ImageDraft`](crate::ImageDraft) derives it, in the form of RFC 9562, version 8. Other
+/// writers choose theirs by chance, version 4.
+fn is_ours(guid: &[u8; 16]) -> bool {
+    guid[7] >> 4 == 8 && guid[8] >> 6 == 2
 }
 
 /// The number of the edition that `wanted` names among `editions` of the file `file`.

@@ -2,7 +2,7 @@
 
 use crate::{
     BlobDigest, Method,
-    codec::{Level, lzx, xpress},
+    codec::{Level, lzms, lzx, xpress},
     digest::BlobHasher,
     threads::{thread_count, thread_failed},
 };
@@ -10,7 +10,7 @@ use neat_content::{Error, Job, Result};
 use std::{
     collections::BTreeMap,
     sync::{
-        Mutex, PoisonError,
+        Arc, Condvar, Mutex, PoisonError,
         mpsc::{Receiver, Sender, SyncSender, channel, sync_channel},
     },
 };
@@ -18,7 +18,7 @@ use std::{
 /// How new blobs are compressed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Compression {
-    /// The method; LZMS can only be read.
+    /// The method.
     pub method: Method,
     /// Bytes of a chunk before compression.
     pub chunk_len: u32,
@@ -27,17 +27,11 @@ pub struct Compression {
 }
 
 impl Compression {
-    /// Checks that there is an encoder for it.
+    /// Checks the length of a chunk.
     ///
     /// # Errors
-    /// `BadRequest` when there is none, or the length of a chunk is none that the method has.
+    /// `BadRequest` when it is none that the method has.
     pub fn check(self) -> Result<()> {
-        if self.method == Method::Lzms {
-            return Err(Error::request(
-                "LZMS can be read and not written",
-                "use LZX, which setup reads everywhere",
-            ));
-        }
         let (least, most) = self.method.chunk_range();
         if self.chunk_len.is_power_of_two() && (least..=most).contains(&self.chunk_len) {
             return Ok(());
@@ -49,20 +43,22 @@ impl Compression {
     }
 }
 
-/// An encoder of either method.
+/// An encoder of any method.
 enum Encoder {
     Xpress(Box<xpress::Encoder>),
     Lzx(Box<lzx::Encoder>),
+    Lzms(Box<lzms::Encoder>),
 }
 
 impl Encoder {
-    fn new(compression: Compression) -> Self {
-        let chunk_len = compression.chunk_len as usize;
+    /// For chunks of which none is longer than `longest`.
+    fn new(compression: Compression, longest: usize) -> Self {
+        let (chunk_len, level) = (compression.chunk_len as usize, compression.level);
         match compression.method {
-            Method::Xpress => Self::Xpress(Box::new(xpress::Encoder::new(chunk_len, compression.level))),
-            Method::Lzx | Method::Lzms => {
-                Self::Lzx(Box::new(lzx::Encoder::new(chunk_len, compression.level)))
-            }
+            Method::Xpress => Self::Xpress(Box::new(xpress::Encoder::new(chunk_len, level))),
+            Method::Lzx => Self::Lzx(Box::new(lzx::Encoder::new(chunk_len, level))),
+            // It alone takes memory by the chunk, and its chunks are large.
+            Method::Lzms => Self::Lzms(Box::new(lzms::Encoder::new(longest, level))),
         }
     }
 
@@ -70,14 +66,17 @@ impl Encoder {
         match self {
             Self::Xpress(encoder) => encoder.encode(raw, packed),
             Self::Lzx(encoder) => encoder.encode(raw, packed),
+            Self::Lzms(encoder) => encoder.encode(raw, packed),
         }
     }
 }
 
-/// A blob to be compressed.
+/// A blob to be compressed, or several that are compressed as one.
 pub(crate) trait RawBlob: Sync {
-    /// Its digest, which is checked while it is read.
-    fn digest(&self) -> BlobDigest;
+    /// Bytes before compression.
+    fn len(&self) -> u64;
+    /// The digest that its bytes must have; nothing if `read` compares it.
+    fn digest(&self) -> Option<BlobDigest>;
     /// Calls `each` with its bytes in order.
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()>;
     /// What it is called in errors.
@@ -92,9 +91,51 @@ pub(crate) enum Packed<'a> {
     End(usize),
 }
 
+/// The digest of a blob whose chunks are on their way. Each worker adds its chunk when those before are in.
+struct Digesting<'a> {
+    blob: &'a dyn RawBlob,
+    expected: BlobDigest,
+    state: Mutex<(u64, BlobHasher)>,
+    turn: Condvar,
+}
+
+impl<'a> Digesting<'a> {
+    fn of(blob: &'a dyn RawBlob) -> Option<Arc<Self>> {
+        let state = Mutex::new((0, BlobHasher::default()));
+        Some(Arc::new(Self { blob, expected: blob.digest()?, state, turn: Condvar::new() }))
+    }
+
+    /// Adds chunk `number`, after those before it. They went to workers earlier, and a worker does this first of all, so
+    /// nobody waits for one that waits. After the last chunk, the digest is compared.
+    fn add(&self, number: u64, bytes: &[u8], is_last: bool) -> Result<()> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        while state.0 != number {
+            state = self.turn.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        state.1.add(bytes);
+        state.0 += 1;
+        let found = is_last.then(|| std::mem::take(&mut state.1).finish());
+        drop(state);
+        self.turn.notify_all();
+        match found {
+            Some(found) if found != self.expected => {
+                let error = Error::Mismatch {
+                    expected: format!("content with the SHA-1 {}", self.expected),
+                    found: found.to_string(),
+                    hint: "the file is damaged, or changed while it was in use".into(),
+                };
+                Err(error.within(self.blob.name()))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
 /// One chunk on its way.
-struct Chunk {
+struct Chunk<'a> {
     sequence: u64,
+    /// The digest that it belongs to, and its number there.
+    digesting: Option<(Arc<Digesting<'a>>, u64)>,
     raw: Vec<u8>,
     packed: Vec<u8>,
     /// Bytes of `packed` that count; nothing if the chunk does not shrink.
@@ -104,33 +145,42 @@ struct Chunk {
 }
 
 /// Compresses `blobs` and hands everything to `sink` on this thread. With any number of threads the same bytes come
-/// out.
-pub(crate) fn pack(
-    blobs: &[&dyn RawBlob],
+/// out. Each thread holds `ahead` chunks at most.
+pub(crate) fn pack<'a>(
+    blobs: &[&'a dyn RawBlob],
     compression: Compression,
-    threads: usize,
+    (threads, ahead): (usize, usize),
     job: &Job<'_>,
     sink: &mut dyn FnMut(Packed<'_>) -> Result<()>,
 ) -> Result<()> {
     compression.check()?;
     let threads = thread_count(threads);
+    let chunk_len = compression.chunk_len as usize;
+    let longest = blobs.iter().map(|blob| blob.len()).max().unwrap_or(0).min(chunk_len as u64) as usize;
     // Each chunk on its way needs a buffer, and there are only so many.
-    let buffers = threads * 4 + 2;
-    let (give_back, free) = channel::<Chunk>();
+    let buffers = threads * ahead + 1;
+    let (give_back, free) = channel::<Chunk<'a>>();
     for _ in 0..buffers {
-        let chunk = Chunk { sequence: 0, raw: Vec::new(), packed: Vec::new(), packed_len: None, ends: None };
+        let chunk = Chunk {
+            sequence: 0,
+            digesting: None,
+            raw: Vec::new(),
+            packed: Vec::new(),
+            packed_len: None,
+            ends: None,
+        };
         give_back.send(chunk).map_err(|_| thread_failed())?;
     }
-    let (to_work, work) = sync_channel::<Chunk>(buffers);
-    let (to_write, done) = channel::<Result<Chunk>>();
+    let (to_work, work) = sync_channel::<Chunk<'a>>(buffers);
+    let (to_write, done) = channel::<Result<Chunk<'a>>>();
     let work = Mutex::new(work);
     std::thread::scope(|scope| {
         for _ in 0..threads {
             let (work, to_write) = (&work, to_write.clone());
-            scope.spawn(move || compress(compression, work, &to_write));
+            scope.spawn(move || compress(Encoder::new(compression, longest), work, &to_write));
         }
         scope.spawn(move || {
-            if let Err(error) = read_all(blobs, compression.chunk_len as usize, job, &free, &to_work) {
+            if let Err(error) = read_all(blobs, chunk_len, job, &free, &to_work) {
                 // The writer has gone when this fails, and then it has an error of its own.
                 let _ = to_write.send(Err(error));
             }
@@ -140,30 +190,32 @@ pub(crate) fn pack(
     })
 }
 
-/// Cuts the blobs into chunks.
-fn read_all(
-    blobs: &[&dyn RawBlob],
+/// Cuts the blobs into chunks. This one thread only reads; digests are the workers' business.
+fn read_all<'a>(
+    blobs: &[&'a dyn RawBlob],
     chunk_len: usize,
     job: &Job<'_>,
-    free: &Receiver<Chunk>,
-    to_work: &SyncSender<Chunk>,
+    free: &Receiver<Chunk<'a>>,
+    to_work: &SyncSender<Chunk<'a>>,
 ) -> Result<()> {
     let gone = || Error::Cancelled;
     let mut sequence = 0;
-    let mut fresh = || -> Result<Chunk> {
-        let mut chunk = free.recv().map_err(|_| gone())?;
-        chunk.raw.clear();
-        chunk.ends = None;
-        chunk.sequence = sequence;
-        sequence += 1;
-        Ok(chunk)
-    };
     for (number, blob) in blobs.iter().enumerate() {
         job.check()?;
-        let mut hasher = BlobHasher::default();
+        let digesting = Digesting::of(*blob);
+        let mut own = 0;
+        let mut fresh = || -> Result<Chunk<'a>> {
+            let mut chunk = free.recv().map_err(|_| gone())?;
+            chunk.raw.clear();
+            chunk.ends = None;
+            chunk.sequence = sequence;
+            chunk.digesting = digesting.as_ref().map(|digesting| (Arc::clone(digesting), own));
+            sequence += 1;
+            own += 1;
+            Ok(chunk)
+        };
         let mut chunk = fresh()?;
         let result = blob.read(job, &mut |mut bytes| {
-            hasher.add(bytes);
             while !bytes.is_empty() {
                 if chunk.raw.len() == chunk_len {
                     let full = std::mem::replace(&mut chunk, fresh()?);
@@ -176,45 +228,46 @@ fn read_all(
             Ok(())
         });
         result.map_err(|error| error.within(blob.name()))?;
-        let found = hasher.finish();
-        if found != blob.digest() {
-            let error = Error::Mismatch {
-                expected: format!("content with the SHA-1 {}", blob.digest()),
-                found: found.to_string(),
-                hint: "the file is damaged, or changed while it was in use".into(),
-            };
-            return Err(error.within(blob.name()));
-        }
         chunk.ends = Some(number);
         to_work.send(chunk).map_err(|_| gone())?;
     }
     Ok(())
 }
 
-fn compress(compression: Compression, work: &Mutex<Receiver<Chunk>>, to_write: &Sender<Result<Chunk>>) {
-    let mut encoder = Encoder::new(compression);
+fn compress<'a>(
+    mut encoder: Encoder,
+    work: &Mutex<Receiver<Chunk<'a>>>,
+    to_write: &Sender<Result<Chunk<'a>>>,
+) {
     loop {
         // The lock is held while waiting: whoever has it gets the next chunk.
         let next = work.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let Ok(mut chunk) = next else { return };
-        // A chunk that does not shrink is stored as it is.
-        let room = chunk.raw.len().saturating_sub(1);
-        chunk.packed.resize(room, 0);
-        chunk.packed_len = encoder.encode(&chunk.raw, &mut chunk.packed);
-        if to_write.send(Ok(chunk)).is_err() {
+        let digested = match chunk.digesting.take() {
+            Some((digesting, number)) => digesting.add(number, &chunk.raw, chunk.ends.is_some()),
+            None => Ok(()),
+        };
+        let result = digested.map(|()| {
+            // A chunk that does not shrink is stored as it is.
+            let room = chunk.raw.len().saturating_sub(1);
+            chunk.packed.resize(room, 0);
+            chunk.packed_len = encoder.encode(&chunk.raw, &mut chunk.packed);
+            chunk
+        });
+        if to_write.send(result).is_err() {
             return;
         }
     }
 }
 
 #[expect(clippy::needless_pass_by_value, reason = "when it returns, nobody is to wait for buffers any more")]
-fn write_all(
-    done: Receiver<Result<Chunk>>,
-    give_back: Sender<Chunk>,
+fn write_all<'a>(
+    done: Receiver<Result<Chunk<'a>>>,
+    give_back: Sender<Chunk<'a>>,
     sink: &mut dyn FnMut(Packed<'_>) -> Result<()>,
 ) -> Result<()> {
     let mut next = 0;
-    let mut early: BTreeMap<u64, Chunk> = BTreeMap::new();
+    let mut early: BTreeMap<u64, Chunk<'a>> = BTreeMap::new();
     for chunk in done {
         let chunk = chunk?;
         early.insert(chunk.sequence, chunk);

@@ -257,6 +257,7 @@ pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Re
     // A run of solid resources and then their blobs; positions of blobs count through the whole run.
     let mut run: Vec<Arc<Solid>> = Vec::new();
     let mut run_has_blobs = false;
+    let cache = Arc::default();
     for (n, entry) in bytes.chunks_exact(TABLE_ENTRY_LEN).enumerate() {
         let at = base + (n * TABLE_ENTRY_LEN) as u64;
         let Ok(raw) = RawTableEntry::read_from_bytes(entry) else { continue };
@@ -305,7 +306,7 @@ pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Re
                 wanted: raw.place.size(),
                 available: file.len().saturating_sub(offset),
             })?;
-            run.push(Arc::new(Solid::open(bytes, offset)?));
+            run.push(Arc::new(Solid::open(bytes, offset, Arc::clone(&cache))?));
             table.solid += 1;
             continue;
         }

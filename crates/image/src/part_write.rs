@@ -1,7 +1,7 @@
 //! Writing one file of an image file.
 
 use crate::{
-    BlobDigest, Compression, Method, Packing, Solid, Stored,
+    BlobDigest, BlobHasher, Compression, Method, Packing, Solid, Stored,
     integrity::IntegrityTable,
     layout::{
         FLAG_COMPRESSION, FLAG_LZMS, FLAG_LZX, FLAG_SPANNED, FLAG_XPRESS, HEADER_LEN, MAGIC,
@@ -10,11 +10,15 @@ use crate::{
     },
     pack::{Packed, RawBlob, pack},
     sink::Sink,
+    solid_write::{SolidCompression, group, write_groups},
     stored::entry_width,
     xml::{self, Element},
 };
 use neat_content::{Content, Error, Event, Job, Result};
-use std::sync::Arc;
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 use zerocopy::IntoBytes;
 
 /// What is known of a resource before it is written.
@@ -40,17 +44,44 @@ pub(crate) enum Body {
 }
 
 impl RawBlob for Resource {
-    fn digest(&self) -> BlobDigest {
-        self.digest
+    fn len(&self) -> u64 {
+        self.raw_len
+    }
+    fn digest(&self) -> Option<BlobDigest> {
+        Some(self.digest)
     }
     fn name(&self) -> String {
         self.name.clone()
     }
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
         match &self.body {
-            Body::Kept(stored) | Body::Unpacked(stored) => stored.read(self.digest, job, each),
+            Body::Kept(stored) | Body::Unpacked(stored) => stored.read_unchecked(job, each),
             Body::New(content) => content.for_each_block(256 << 10, job, each),
         }
+    }
+}
+
+impl Resource {
+    /// Calls `each` with its bytes in order and compares the digest at the end.
+    pub(crate) fn read_checked(
+        &self,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let mut hasher = BlobHasher::default();
+        self.read(job, &mut |bytes| {
+            hasher.add(bytes);
+            each(bytes)
+        })?;
+        let found = hasher.finish();
+        if found == self.digest {
+            return Ok(());
+        }
+        Err(Error::mismatch(
+            format!("content with the SHA-1 {}", self.digest),
+            found.to_string(),
+            "the file is damaged, or changed while it was in use",
+        ))
     }
 }
 
@@ -61,6 +92,8 @@ pub(crate) struct PartPlan {
     pub declared: Option<(Method, u32)>,
     /// How new resources are compressed; without it they are stored as they are.
     pub compression: Option<Compression>,
+    /// How new blobs are put into solid resources, if they are.
+    pub solid: Option<SolidCompression>,
     pub guid: [u8; 16],
     pub part: u16,
     pub parts: u16,
@@ -89,10 +122,34 @@ pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, j
         solid_places.push(Placed { offset: sink.position(), len: group.packed_len(), compressed: true });
         sink.content(group.bytes(), job)?;
     }
+    let mut new_solids = plan.solid.map_or_else(Vec::new, |solid| group(&plan.blobs, solid.chunk_len));
+    if let Some(solid) = plan.solid {
+        write_groups(&mut new_solids, &plan.blobs, solid, threads, sink, job)?;
+    }
+    // The blobs of each solid resource, kept ones first.
+    let mut runs: Vec<(Placed, Vec<(usize, u64)>)> =
+        solid_places.into_iter().map(|place| (place, Vec::new())).collect();
+    let mut is_solid = vec![false; plan.blobs.len()];
+    let kept_solids: HashMap<_, _> =
+        solids.iter().enumerate().map(|(n, group)| (Arc::as_ptr(group), n)).collect();
+    for (number, resource) in plan.blobs.iter().enumerate() {
+        if let Some((group, start)) = resource.kept_solid() {
+            runs[kept_solids[&Arc::as_ptr(group)]].1.push((number, start));
+        }
+    }
+    runs.extend(
+        new_solids
+            .into_iter()
+            .map(|group| (Placed { offset: group.offset, len: group.len, compressed: true }, group.members)),
+    );
+    runs.iter().flat_map(|(_, members)| members).for_each(|(number, _)| is_solid[*number] = true);
     let all: Vec<&Resource> = plan.blobs.iter().chain(&plan.metadata).collect();
     let mut placed = vec![Placed::default(); all.len()];
     copy_kept(&all, &mut placed, sink, job)?;
-    write_fresh(&all, &mut placed, plan.compression, threads, sink, job)?;
+    let fresh =
+        |n: &usize| !matches!(all[*n].body, Body::Kept(_)) && !is_solid.get(*n).copied().unwrap_or(false);
+    let numbers: Vec<usize> = (0..all.len()).filter(fresh).collect();
+    write_fresh(&all, &numbers, &mut placed, plan.compression, threads, sink, job)?;
     let (blob_places, metadata_places) = placed.split_at(plan.blobs.len());
 
     let table_offset = sink.position();
@@ -112,22 +169,19 @@ pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, j
     for (resource, placed) in plan.metadata.iter().zip(metadata_places) {
         entry(plain(placed, resource.raw_len, RESOURCE_METADATA), resource.digest, 1, sink)?;
     }
-    for (resource, placed) in plan.blobs.iter().zip(blob_places) {
-        if !matches!(resource.kept_solid(), Some((_, _))) {
+    for ((resource, placed), is_solid) in plan.blobs.iter().zip(blob_places).zip(&is_solid) {
+        if !is_solid {
             entry(plain(placed, resource.raw_len, 0), resource.digest, resource.references, sink)?;
         }
     }
     // Each solid resource and its blobs make a run of their own.
-    for (group, placed) in solids.iter().zip(&solid_places) {
-        let place = RawPlace::new(placed.len, RESOURCE_SOLID, placed.offset, SOLID_MARK);
+    for (place, members) in &runs {
+        let place = RawPlace::new(place.len, RESOURCE_SOLID, place.offset, SOLID_MARK);
         entry(place, BlobDigest::NONE, 1, sink)?;
-        for resource in &plan.blobs {
-            if let Some((own, start)) = resource.kept_solid()
-                && Arc::ptr_eq(own, group)
-            {
-                let place = RawPlace::new(resource.raw_len, RESOURCE_SOLID, start, resource.raw_len);
-                entry(place, resource.digest, resource.references, sink)?;
-            }
+        for (number, start) in members {
+            let resource = &plan.blobs[*number];
+            let place = RawPlace::new(resource.raw_len, RESOURCE_SOLID, *start, resource.raw_len);
+            entry(place, resource.digest, resource.references, sink)?;
         }
     }
     let table_len = sink.position() - table_offset;
@@ -154,7 +208,7 @@ pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, j
     let header = RawHeader {
         magic: MAGIC,
         header_size: (HEADER_LEN as u32).into(),
-        version: if solids.is_empty() { VERSION } else { VERSION_SOLID }.into(),
+        version: if runs.is_empty() { VERSION } else { VERSION_SOLID }.into(),
         flags: (plan.flags | flags_of(plan.declared) | if plan.parts > 1 { FLAG_SPANNED } else { 0 }).into(),
         chunk_size: plan.declared.map_or(0, |(_, chunk_len)| chunk_len).into(),
         guid: plan.guid,
@@ -201,13 +255,9 @@ impl Resource {
 
 /// The solid resources that kept blobs lie in, each once.
 fn solid_groups(blobs: &[Resource]) -> Vec<Arc<Solid>> {
-    let mut groups: Vec<Arc<Solid>> = Vec::new();
-    for (group, _) in blobs.iter().filter_map(Resource::kept_solid) {
-        if !groups.iter().any(|known| Arc::ptr_eq(known, group)) {
-            groups.push(Arc::clone(group));
-        }
-    }
-    groups
+    let mut seen = HashSet::new();
+    let kept = blobs.iter().filter_map(Resource::kept_solid);
+    kept.filter(|(group, _)| seen.insert(Arc::as_ptr(group))).map(|(group, _)| Arc::clone(group)).collect()
 }
 
 /// Copies what is kept. Neighbours in the source stay neighbours, so that they are copied together.
@@ -244,16 +294,16 @@ impl Resource {
     }
 }
 
-/// Writes what is new or changes its compression.
+/// Writes what is new or changes its compression, by `numbers` among all.
 fn write_fresh(
     all: &[&Resource],
+    numbers: &[usize],
     placed: &mut [Placed],
     compression: Option<Compression>,
     threads: usize,
     sink: &mut dyn Sink,
     job: &Job<'_>,
 ) -> Result<()> {
-    let numbers: Vec<usize> = (0..all.len()).filter(|n| !matches!(all[*n].body, Body::Kept(_))).collect();
     if numbers.is_empty() {
         return Ok(());
     }
@@ -261,8 +311,8 @@ fn write_fresh(
     let Some(compression) = compression else {
         job.event(Event::StepStarted { step: "writing content", total_bytes: Some(total) });
         for n in numbers {
-            placed[n] = Placed { offset: sink.position(), len: all[n].raw_len, compressed: false };
-            sink.content(&all[n].plain_content(), job)?;
+            placed[*n] = Placed { offset: sink.position(), len: all[*n].raw_len, compressed: false };
+            sink.content(&all[*n].plain_content(), job)?;
         }
         job.event(Event::StepFinished);
         return Ok(());
@@ -271,7 +321,7 @@ fn write_fresh(
     let blobs: Vec<&dyn RawBlob> = numbers.iter().map(|n| all[*n] as &dyn RawBlob).collect();
     let mut current = OpenResource::default();
     let mut opened = 0;
-    pack(&blobs, compression, threads, job, &mut |packed| match packed {
+    pack(&blobs, compression, (threads, 4), job, &mut |packed| match packed {
         Packed::Chunk(bytes, raw_len) => {
             if current.chunks == 0 {
                 current = OpenResource::start(all[numbers[opened]].raw_len, compression.chunk_len, sink)?;
@@ -348,7 +398,7 @@ impl OpenResource {
         // It did not shrink: stored as it is, without a table.
         if !self.table.is_empty() {
             sink.rewind(self.start)?;
-            resource.read(job, &mut |bytes| sink.bytes(bytes))?;
+            resource.read_checked(job, &mut |bytes| sink.bytes(bytes))?;
         }
         if sink.position() - self.start != resource.raw_len {
             return Err(Error::Mismatch {

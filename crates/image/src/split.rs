@@ -94,6 +94,7 @@ pub fn split(image: &ImageFile, limit: u64, job: &Job<'_>) -> Result<Vec<Content
             flags: header.flags & (FLAG_READONLY | FLAG_REPARSE_FIX),
             declared: header.compression,
             compression: None,
+            solid: None,
             guid: header.guid,
             part: n as u16 + 1,
             parts: total,

@@ -4,15 +4,10 @@ use crate::{
     BlobDigest,
     codec::{Decoded, Fault, lzms, lzx, xpress},
     digest::BlobHasher,
-    layout::{RawSolidHeader, SOLID_HEADER_LEN},
+    solid::Solid,
 };
 use neat_content::{Clip, Content, Error, Job, Producer, ReadAt, Result, Source};
-use std::{
-    cell::RefCell,
-    ops::Range,
-    sync::{Arc, Mutex, PoisonError},
-};
-use zerocopy::FromBytes;
+use std::{cell::RefCell, ops::Range, sync::Arc};
 
 /// A method of compression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -89,135 +84,7 @@ pub struct Stored {
     pub packing: Packing,
 }
 
-/// A resource that holds several blobs.
-pub struct Solid {
-    bytes: Content,
-    offset: u64,
-    raw_len: u64,
-    method: Option<Method>,
-    chunk_len: u32,
-    /// Where each chunk begins in `bytes`, and one more: where the last ends.
-    chunks: Vec<u64>,
-    /// The chunk that was decoded last.
-    recent: Mutex<Option<(usize, Arc<Vec<u8>>)>>,
-}
-
-impl Solid {
-    /// Reads the header and the table of a solid resource that lies at `offset` of its file.
-    pub(crate) fn open(bytes: Content, offset: u64) -> Result<Self> {
-        const STRUCTURE: &str = "SolidResourceHeader";
-        let mut header = [0; SOLID_HEADER_LEN as usize];
-        bytes
-            .read_exact_at(0, &mut header)
-            .map_err(|error| error.within(format!("solid resource at byte {offset:#x}")))?;
-        let Ok(header) = RawSolidHeader::read_from_bytes(&header) else {
-            return Err(Error::Unsupported { what: STRUCTURE.into(), offset });
-        };
-        let method = match header.method.get() {
-            0 => None,
-            1 => Some(Method::Xpress),
-            2 => Some(Method::Lzx),
-            3 => Some(Method::Lzms),
-            other => return Err(Error::bad_field(STRUCTURE, "method", offset + 12, "0 to 3", other)),
-        };
-        let chunk_len = header.chunk_size.get();
-        match method {
-            Some(method) => method.check_chunk_len(chunk_len, STRUCTURE, offset + 8)?,
-            None if chunk_len == 0 || chunk_len > lzms::MAX_CHUNK_LEN as u32 => {
-                return Err(Error::bad_field(STRUCTURE, "chunk_size", offset + 8, "1 to 2^26", chunk_len));
-            }
-            None => {}
-        }
-        let raw_len = header.original_size.get();
-        let count = raw_len.div_ceil(u64::from(chunk_len));
-        let table_len = count.checked_mul(4).filter(|len| *len <= bytes.len() - SOLID_HEADER_LEN);
-        let Some(table_len) = table_len else {
-            return Err(Error::Truncated {
-                what: "chunk table of a solid resource".into(),
-                offset: offset + SOLID_HEADER_LEN,
-                wanted: count.saturating_mul(4),
-                available: bytes.len() - SOLID_HEADER_LEN,
-            });
-        };
-        let mut table = vec![0; table_len as usize];
-        bytes.read_exact_at(SOLID_HEADER_LEN, &mut table)?;
-        let mut at = SOLID_HEADER_LEN + table_len;
-        let mut chunks = Vec::with_capacity(count as usize + 1);
-        chunks.push(at);
-        for (n, size) in table.chunks_exact(4).enumerate() {
-            let size = size.try_into().map_or(0, u32::from_le_bytes);
-            at += u64::from(size);
-            if at > bytes.len() || size > chunk_len {
-                return Err(Error::bad_field(
-                    "SolidChunkTable",
-                    "size",
-                    offset + SOLID_HEADER_LEN + 4 * n as u64,
-                    "a chunk inside its resource, no larger than before compression",
-                    size,
-                ));
-            }
-            chunks.push(at);
-        }
-        Ok(Self { bytes, offset, raw_len, method, chunk_len, chunks, recent: Mutex::new(None) })
-    }
-
-    /// Bytes of all its blobs together.
-    pub const fn raw_len(&self) -> u64 {
-        self.raw_len
-    }
-
-    /// All its bytes in the file.
-    pub const fn bytes(&self) -> &Content {
-        &self.bytes
-    }
-
-    /// Where it begins in the file.
-    pub const fn offset(&self) -> u64 {
-        self.offset
-    }
-
-    /// Bytes in the file.
-    pub const fn packed_len(&self) -> u64 {
-        self.bytes.len()
-    }
-
-    fn chunk(&self, n: usize, unpacker: &mut Unpacker, job: &Job<'_>) -> Result<Arc<Vec<u8>>> {
-        let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((number, bytes)) = recent.as_ref()
-            && *number == n
-        {
-            return Ok(Arc::clone(bytes));
-        }
-        let (start, end) = (self.chunks[n], self.chunks[n + 1]);
-        let raw_len = (self.raw_len - n as u64 * u64::from(self.chunk_len)).min(u64::from(self.chunk_len));
-        let mut packed = vec![0; (end - start) as usize];
-        self.bytes.read_exact_at(start, &mut packed)?;
-        let bytes = match self.method {
-            Some(method) if packed.len() as u64 != raw_len => {
-                let mut raw = vec![0; raw_len as usize];
-                unpacker
-                    .decode(method, self.chunk_len, &packed, &mut raw, job)
-                    .map_err(|fault| damaged(method, self.offset + start, fault))?;
-                raw
-            }
-            _ if packed.len() as u64 == raw_len => packed,
-            _ => {
-                return Err(Error::bad_field(
-                    "SolidChunkTable",
-                    "size",
-                    self.offset + start,
-                    format!("{raw_len} bytes"),
-                    packed.len(),
-                ));
-            }
-        };
-        let bytes = Arc::new(bytes);
-        *recent = Some((n, Arc::clone(&bytes)));
-        Ok(bytes)
-    }
-}
-
-fn damaged(method: Method, offset: u64, fault: Fault) -> Error {
+pub(crate) fn damaged(method: Method, offset: u64, fault: Fault) -> Error {
     if fault == Fault::Stopped {
         return Error::Cancelled;
     }
@@ -244,7 +111,7 @@ pub struct Unpacker {
 }
 
 impl Unpacker {
-    fn decode(
+    pub(crate) fn decode(
         &mut self,
         method: Method,
         chunk_len: u32,
@@ -293,7 +160,7 @@ impl Unpacker {
             }
             Packing::Solid { group, start } => {
                 let (mut at, end) = (*start + range.start, *start + range.end);
-                let chunk_len = u64::from(group.chunk_len);
+                let chunk_len = u64::from(group.chunk_len());
                 while at < end {
                     job.check()?;
                     let number = at / chunk_len;
@@ -460,6 +327,18 @@ impl Stored {
             found: found.to_string(),
             hint: "the file is damaged; compare its digest with the vendor's".into(),
         })
+    }
+
+    /// As [`Stored::read`], for a caller who compares the digest: what is told of is only how the bytes are packed.
+    pub(crate) fn read_unchecked(
+        &self,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let mut unpacker = UNPACKER.take();
+        let result = unpacker.unpack(self, 0..self.raw_len, job, each);
+        UNPACKER.set(unpacker);
+        result
     }
 
     /// All bytes, at most `limit`, checked against `digest`. `what` names them in errors.

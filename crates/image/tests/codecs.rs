@@ -18,7 +18,7 @@ use neat_testing::image::{
 };
 use proptest::prelude::*;
 
-const LEVELS: [Level; 2] = [Level::Fast, Level::Max];
+const LEVELS: [Level; 3] = [Level::Fast, Level::Good, Level::Max];
 
 fn lengths_around(chunk_len: usize) -> [usize; 8] {
     [1, 2, 3, 11, 255, 4097, chunk_len - 1, chunk_len]
@@ -90,9 +90,9 @@ fn max_is_smaller_than_fast() {
         let mut packed = vec![0; 40_000];
         let mut sizes =
             LEVELS.map(|level| lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap());
-        assert!(sizes[1] < sizes[0], "{shape:?} {sizes:?}");
+        assert!(sizes[2] <= sizes[1] && sizes[1] < sizes[0], "{shape:?} {sizes:?}");
         sizes = LEVELS.map(|level| xpress::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap());
-        assert!(sizes[1] < sizes[0], "{shape:?} {sizes:?}");
+        assert!(sizes[2] <= sizes[1] && sizes[1] < sizes[0], "{shape:?} {sizes:?}");
     }
 }
 
@@ -298,6 +298,132 @@ fn lzms_decodes_what_an_encoder_by_the_book_wrote() {
     assert_eq!(first, None);
 }
 
+/// Encodes, and decodes with both decoders.
+fn lzms_there_and_back(
+    encoder: &mut lzms::Encoder,
+    raw: &[u8],
+    what: &str,
+) -> neat_testing::image::lzms::Seen {
+    let mut packed = vec![0; raw.len() + raw.len() / 2 + 400];
+    let size = encoder.encode(raw, &mut packed).unwrap();
+    assert_eq!(size % 2, 0, "{what}");
+    let packed = &packed[..size];
+    let mut again = vec![0xAA; raw.len()];
+    lzms::Decoder::default().decode(packed, &mut again).unwrap();
+    assert!(again == raw, "{what}");
+    let (slow, seen) = neat_testing::image::lzms::decode(packed, raw.len()).unwrap();
+    assert!(slow == raw, "{what}");
+    assert_eq!(encoder.encode(raw, &mut vec![0; size - 1]), None, "{what}");
+    assert_eq!(encoder.encode(raw, &mut vec![0; size]), Some(size), "{what}");
+    seen
+}
+
+#[test]
+fn lzms_gives_back_every_shape_and_the_slow_decoder_agrees() {
+    for level in LEVELS {
+        for deltas in [false, true] {
+            let mut encoder = lzms::Encoder::with_deltas(40_000, level, deltas);
+            for shape in SHAPES {
+                for len in [1, 2, 3, 4, 11, 17, 255, 4097, 40_000] {
+                    let raw = bytes(shape, len, len as u64 + 9);
+                    let what = format!("{level:?} {deltas} {shape:?} {len}");
+                    let seen = lzms_there_and_back(&mut encoder, &raw, &what);
+                    assert!(deltas || seen.deltas == [0; 8] && seen.delta_repeats == [0; 3], "{what}");
+                }
+            }
+            assert_eq!(encoder.encode(&[], &mut [0; 100]), None);
+            assert_eq!(encoder.encode(&vec![0; 40_001], &mut vec![0; 60_000]), None);
+        }
+    }
+}
+
+#[test]
+fn lzms_writes_every_kind_of_item() {
+    let mut numbers = neat_testing::image::data::Numbers(77);
+    let mut encoder = lzms::Encoder::with_deltas(1 << 17, Level::Max, true);
+    // Columns of numbers that grow by steps: bytes that differ alike, for all powers.
+    let mut deltas = [0; 8];
+    let mut delta_repeats = [0; 3];
+    for power in 0..8_u32 {
+        let span = 1_usize << power;
+        let mut raw: Vec<u8> = (0..span * 2).map(|_| numbers.next() as u8).collect();
+        while raw.len() < 60 * span.max(64) {
+            // A piece of steps that was there before, from another value on.
+            let pieces = [1, 3, 7, 20].map(|n| n * span);
+            let back = pieces[(numbers.next() >> 40) as usize % 4].min(raw.len() - span) / span * span;
+            for _ in 0..8 + (numbers.next() >> 50) as usize % 40 {
+                let at = raw.len();
+                if at < back + span {
+                    raw.push(numbers.next() as u8);
+                } else {
+                    raw.push(raw[at - back].wrapping_add(raw[at - span]).wrapping_sub(raw[at - back - span]));
+                }
+            }
+            (0..span).for_each(|_| raw.push((numbers.next() >> 33) as u8));
+        }
+        let seen = lzms_there_and_back(&mut encoder, &raw, &format!("power {power}"));
+        deltas.iter_mut().zip(seen.deltas).for_each(|(all, own)| *all += own);
+        delta_repeats.iter_mut().zip(seen.delta_repeats).for_each(|(all, own)| *all += own);
+    }
+    assert!(deltas.iter().all(|count| *count > 0), "{deltas:?}");
+    assert!(delta_repeats.iter().all(|count| *count > 0), "{delta_repeats:?}");
+    // Records that change in one place: matches that repeat distances, straight after a match too.
+    let mut raw: Vec<u8> = bytes(Shape::Random, 500, 5);
+    while raw.len() < 100_000 {
+        let number = numbers.next();
+        let back = [37, 90, 220, 401][(number >> 40) as usize % 4];
+        (0..4 + (number >> 50) as usize % 20).for_each(|_| raw.push(raw[raw.len() - back]));
+        if number.is_multiple_of(3) {
+            raw.push((number >> 33) as u8);
+        }
+    }
+    let seen = lzms_there_and_back(&mut encoder, &raw, "records");
+    assert!(seen.repeats.iter().chain(&seen.repeats_after_match).all(|count| *count > 0), "{seen:?}");
+    assert!(seen.rebuilt > 10, "{seen:?}");
+    // The longest runs, and every slot limit of short chunks.
+    let mut encoder = lzms::Encoder::new(1 << 21, Level::Good);
+    let raw = vec![7; 1 << 21];
+    let mut packed = vec![0; 4096];
+    let size = encoder.encode(&raw, &mut packed).unwrap();
+    assert!(size < 64, "{size}");
+    let (slow, seen) = neat_testing::image::lzms::decode(&packed[..size], raw.len()).unwrap();
+    assert!(slow == raw && seen.longest > 1 << 20);
+    for len in (1..80).chain([233, 234, 235, 1000, 1001]) {
+        let mut raw = bytes(Shape::Random, len, 3);
+        if len > 8 {
+            // The farthest match that there is room for.
+            raw.copy_within(..4, len - 4);
+        }
+        lzms_there_and_back(&mut encoder, &raw, &format!("{len} bytes"));
+    }
+}
+
+#[test]
+fn lzms_translates_calls_in_programs() {
+    let mut numbers = neat_testing::image::data::Numbers(4);
+    let mut raw = Vec::new();
+    while raw.len() < 60_000 {
+        let number = numbers.next() >> 20;
+        let opcodes: [&[u8]; 8] = [
+            &[0xE8],
+            &[0xE9],
+            &[0x48, 0x8B, 0x05],
+            &[0x48, 0x8B, 0x0D],
+            &[0xF0, 0x83, 0x05],
+            &[0x4C, 0x8D, 0x3D],
+            &[0xFF, 0x15],
+            &[0x48, 0x8D, 0x0D],
+        ];
+        raw.extend(opcodes[number as usize % 8]);
+        let target = 0x2000 + (number >> 8) as i32 % 40 * 64;
+        raw.extend((target - raw.len() as i32).to_le_bytes());
+        raw.extend(bytes(Shape::Program, (number >> 20) as usize % 30, number));
+    }
+    let mut encoder = lzms::Encoder::new(1 << 16, Level::Good);
+    let seen = lzms_there_and_back(&mut encoder, &raw, "program");
+    assert!(seen.translated > 1000, "{seen:?}");
+}
+
 #[test]
 fn corrupt_chunks_end_with_a_fault() {
     let raw = bytes(Shape::Text, 32768, 1);
@@ -310,6 +436,12 @@ fn corrupt_chunks_end_with_a_fault() {
     assert!(xpress::Decoder::default().decode(&packed[..size / 2], &mut out).is_err());
     assert_eq!(xpress::Decoder::default().decode(&packed[..100], &mut out), Err(Fault::EndsEarly));
     assert_eq!(lzms::Decoder::default().decode(&[1, 2, 3], &mut out), Err(Fault::EndsEarly));
+    let size = lzms::Encoder::new(32768, Level::Fast).encode(&raw, &mut packed).unwrap();
+    for len in (0..size).step_by(2) {
+        assert!(lzms::Decoder::default().decode(&packed[..len], &mut out).is_err(), "{len} of {size}");
+    }
+    let odd = lzms::Decoder::default().decode(&packed[..size - 1], &mut out);
+    assert_eq!(odd, Err(Fault::BadValue("length of the compressed data")));
     assert_eq!(xpress::Decoder::default().decode(&[0; 300], &mut out), Err(Fault::BadCode("XPRESS")));
 }
 
@@ -320,11 +452,12 @@ proptest! {
     fn changed_chunks_never_panic(changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 1..12), shape in 0..5_usize) {
         let raw = bytes(SHAPES[shape], 9000, 5);
         let mut out = vec![0; 9000];
-        for which in 0..3 {
+        for which in 0..4 {
             let mut packed = vec![0; 12_000];
             let size = match which {
                 0 => xpress::Encoder::new(16384, Level::Fast).encode(&raw, &mut packed),
                 1 => lzx::Encoder::new(32768, Level::Max).encode(&raw, &mut packed),
+                2 => lzms::Encoder::new(9000, Level::Fast).encode(&raw, &mut packed),
                 _ => Some(9000),
             }.unwrap();
             packed.truncate(size);
@@ -354,6 +487,10 @@ proptest! {
             let size = lzx::Encoder::new(32768, level).encode(&raw, &mut packed).unwrap();
             prop_assert_eq!(neat_testing::image::lzx::decode(&packed[..size], raw.len(), 32768), Some(raw.clone()));
             lzx::Decoder::new(32768).decode(&packed[..size], &mut out).unwrap();
+            prop_assert_eq!(&out, &raw);
+            let size = lzms::Encoder::with_deltas(raw.len(), level, true).encode(&raw, &mut packed).unwrap();
+            prop_assert_eq!(neat_testing::image::lzms::decode(&packed[..size], raw.len()).map(|(raw, _)| raw), Some(raw.clone()));
+            lzms::Decoder::default().decode(&packed[..size], &mut out).unwrap();
             prop_assert_eq!(&out, &raw);
         }
     }

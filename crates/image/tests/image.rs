@@ -13,7 +13,8 @@
 use neat_content::{Class, Content, IfThere, Job, PendingFile};
 use neat_image::{
     BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Limits, Method, Name, Packing,
-    Rename, Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage, xml::Element,
+    Rename, SolidCompression, Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage,
+    xml::Element,
 };
 use neat_testing::image::{
     container::{Walked, place, u64_at, walk},
@@ -110,10 +111,15 @@ fn every_method_chunk_size_and_shape_comes_back() {
     }
     let list: Vec<(&str, Vec<u8>)> =
         shapes.iter().map(|(name, bytes)| (name.as_str(), bytes.clone())).collect();
-    let methods =
-        [(Method::Xpress, 4096), (Method::Xpress, 65536), (Method::Lzx, 32768), (Method::Lzx, 1 << 21)];
+    let methods = [
+        (Method::Xpress, 4096),
+        (Method::Xpress, 65536),
+        (Method::Lzx, 32768),
+        (Method::Lzx, 1 << 21),
+        (Method::Lzms, 1 << 17),
+    ];
     for (method, chunk_len) in methods {
-        for level in [Level::Fast, Level::Max] {
+        for level in [Level::Fast, Level::Good, Level::Max] {
             let compression = Compression { method, chunk_len, level };
             let written = finished(&draft_of(&[("Shapes", list.clone())], Some(compression)));
             let walked = walk(&written);
@@ -134,7 +140,11 @@ fn every_method_chunk_size_and_shape_comes_back() {
     let plain = finished(&draft);
     assert!(walk(&plain).editions == before && plain.len() > 500_000);
     assert!(ImageDraft::of(&source).repack(Some(Compression { chunk_len: 4096, ..LZX })).is_err());
-    assert!(ImageDraft::of(&source).repack(Some(Compression { method: Method::Lzms, ..LZX })).is_err());
+    assert!(
+        ImageDraft::of(&source)
+            .repack(Some(Compression { method: Method::Lzms, chunk_len: 1 << 27, ..LZX }))
+            .is_err()
+    );
 }
 
 #[test]
@@ -342,6 +352,113 @@ fn a_folder_is_captured_with_all_it_has() {
     assert!(error.to_string().contains("and 3 more"), "{error}");
     let lenient = capture::Options { skip_bad_names: true, ..capture::Options::default() };
     assert_eq!(capture(&lenient).unwrap().notes.len(), 4);
+}
+
+/// Solid compression with chunks small enough for the slow decoder.
+fn small_solid() -> SolidCompression {
+    SolidCompression { chunk_len: 1 << 17, ..SolidCompression::new(Level::Fast) }
+}
+
+#[test]
+fn solid_files_are_written_cut_and_changed() {
+    let ordinary = three_editions();
+    let before = walk(&ordinary);
+    let mut draft = ImageDraft::of(&open(&ordinary));
+    draft.repack_solid(small_solid()).unwrap();
+    let solid = finished(&draft);
+    // The second reading knows nothing of ours: tables, chunks, trees, digests, references.
+    let walked = walk(&solid);
+    assert_eq!((walked.editions.clone(), walked.boot), (before.editions.clone(), 2));
+    // 300,000 bytes alone make three chunks; what is left fits into two resources of one.
+    assert!(walked.solids >= 3, "{}", walked.solids);
+    let image = open(&solid);
+    assert_eq!(image.solid_count(), walked.solids);
+    assert_eq!(image.header().compression, Some((Method::Lzms, SolidCompression::TREE_CHUNK)));
+    assert!(solid.len() < ordinary.len());
+    // Renamed: everything is copied, to the byte.
+    let mut renamed = ImageDraft::of(&image);
+    renamed.rename(1, &Rename { name: Some("Other".into()), ..Rename::default() }).unwrap();
+    assert_eq!(renamed.bytes_to_pack().unwrap(), 0);
+    let renamed = walk(&finished(&renamed));
+    assert_eq!((renamed.solids, &renamed.editions), (walked.solids, &before.editions));
+    // Fewer editions: resources are copied whole, or written anew where something in them is wanted no more.
+    let mut fewer = ImageDraft::of(&image);
+    fewer.select(&[3]).unwrap();
+    let copied = finished(&fewer);
+    assert!(fewer.left_in_solids().unwrap() >= 80_000);
+    fewer.put_into_solid(small_solid()).unwrap();
+    let anew = finished(&fewer);
+    assert!(anew.len() + 70_000 < copied.len(), "{} {}", anew.len(), copied.len());
+    let walked = walk(&anew);
+    assert_eq!((walked.editions.len(), &walked.editions[0]), (1, &before.editions[2]));
+    assert_eq!(open(&anew).blobs().count(), 3);
+    // The resource with what all have was copied.
+    let resource = |file: &[u8]| {
+        let image = open(file);
+        let shared = BlobDigest::of(&bytes(Shape::Program, 300_000, 1));
+        match &image.blob(shared).unwrap().packing {
+            Packing::Solid { group, .. } => group.bytes().to_vec(1 << 20, "resource").unwrap(),
+            _ => panic!("it is not solid"),
+        }
+    };
+    assert!(resource(&anew) == resource(&solid));
+    // New content joins; an ordinary file becomes solid on the way; parts are cut and joined.
+    let mut both = ImageDraft::of(&image);
+    let other =
+        open(&finished(&draft_of(&[("Four", vec![("new", bytes(Shape::Text, 50_000, 9))])], Some(LZX))));
+    both.append(&other, &[1]).unwrap();
+    both.put_into_solid(small_solid()).unwrap();
+    let both = walk(&finished(&both));
+    assert_eq!(both.editions[3]["/new"].content, bytes(Shape::Text, 50_000, 9));
+    let parts = split(&image, 200_000, &Job::silent()).unwrap();
+    assert!(parts.len() > 1);
+    let named = parts.iter().enumerate().map(|(n, part)| (format!("{n}"), part.clone())).collect();
+    let joined = join(&ImageFile::open_parts(named).unwrap(), &Job::silent()).unwrap();
+    assert_eq!(walk(&joined.to_vec(1 << 30, "joined").unwrap()).editions, before.editions);
+    // And back.
+    let mut back = ImageDraft::of(&image);
+    back.repack(Some(LZX)).unwrap();
+    assert_eq!(walk(&finished(&back)).editions, before.editions);
+}
+
+#[test]
+fn solid_files_depend_on_no_number_of_threads_and_memory_sets_the_chunk() {
+    let source = open(&three_editions());
+    let dir = tempfile::tempdir().unwrap();
+    let write = |threads: usize, memory: u64| {
+        let mut draft = ImageDraft::of(&source);
+        draft.repack_solid(SolidCompression { memory, ..small_solid() }).unwrap();
+        let path = dir.path().join(format!("{threads}-{memory}.esd"));
+        let (pending, mut output) = PendingFile::create_output(&path, IfThere::Replace, None).unwrap();
+        draft.write(&mut output, threads, &Job::silent()).unwrap();
+        pending.commit(output.finish().unwrap().0).unwrap();
+        fs::read(&path).unwrap()
+    };
+    let one = write(1, 1 << 30);
+    assert!(one == write(5, 1 << 30) && one == write(5, 30 << 20));
+    let large = SolidCompression::new(Level::Fast);
+    assert_eq!(large.fitted().unwrap().chunk_len, 64 << 20);
+    assert!(SolidCompression::needed(2, 64 << 20) <= SolidCompression::MEMORY);
+    let tight = SolidCompression { memory: 200 << 20, ..large }.fitted().unwrap();
+    assert_eq!(tight.chunk_len, 8 << 20);
+    assert!(SolidCompression { memory: 1 << 20, ..large }.fitted().is_err());
+    assert!(SolidCompression { chunk_len: 5000, ..large }.fitted().is_err());
+}
+
+#[test]
+fn a_chunk_that_promises_what_cannot_be_is_refused() {
+    let text = bytes(Shape::Text, 3000, 1);
+    let names: [(&str, &[u8]); 1] = [("a", &text)];
+    // Stored, and longer than its content: two bytes more than there are.
+    let longer = [text.as_slice(), &[0, 0]].concat();
+    let error =
+        ImageFile::open("t", Content::from_bytes(solid_file(3, 32768, &longer, &names))).err().unwrap();
+    assert!(error.to_string().contains("no larger than before compression"), "{error}");
+    // An odd number of packed bytes.
+    let image = open(&solid_file(3, 32768, &text[..999], &names));
+    let digest = BlobDigest::of(&text);
+    let error = image.blob(digest).unwrap().to_vec(digest, 1 << 20, "blob").unwrap_err();
+    assert!(error.to_string().contains("length of the compressed data"), "{error}");
 }
 
 #[test]

@@ -64,15 +64,31 @@ pub(crate) struct ImageOutput {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Compression")]
 pub(crate) struct CompressionArgs {
-    /// How hard to try
-    #[arg(long, value_name = "LEVEL", default_value = "fast")]
-    pub level: LevelName,
+    /// How hard to try; without it fast, and good for solid resources
+    #[arg(long, value_name = "LEVEL")]
+    pub level: Option<LevelName>,
     /// The method; without it the one that the file has, else lzx
-    #[arg(long, value_name = "METHOD")]
+    #[arg(long, value_name = "METHOD", conflicts_with = "solid")]
     pub method: Option<MethodName>,
     /// Bytes compressed on their own, such as 32KiB; larger is smaller and slower to read
     #[arg(long, value_name = "SIZE", value_parser = parse_size)]
     pub chunk: Option<u64>,
+    #[command(flatten)]
+    pub solid: SolidArgs,
+}
+
+/// Whether content is put into solid resources.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Compression")]
+pub(crate) struct SolidArgs {
+    /// Put all content into solid resources with LZMS: smallest, slow to write and to change. Not confirmed yet by
+    /// another maker's reader; try it with yours before you rely on it
+    #[arg(long)]
+    pub solid: bool,
+    /// Memory that writing solid resources may take; it decides how many threads work on chunks of 64 MiB, of which each
+    /// takes about 725 MiB [default: 2GiB]
+    #[arg(long, value_name = "SIZE", value_parser = parse_size, requires = "solid")]
+    pub memory: Option<u64>,
 }
 
 /// How hard to try.
@@ -82,6 +98,8 @@ pub(crate) enum LevelName {
     None,
     /// Quickly
     Fast,
+    /// Nearly as small as can be
+    Good,
     /// As small as possible
     Max,
 }

@@ -1,6 +1,6 @@
 //! Arguments of `editions`.
 
-use super::common::ImageOutput;
+use super::common::{ImageOutput, SolidArgs};
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 
@@ -9,8 +9,9 @@ use std::path::PathBuf;
 #[command(
     args_conflicts_with_subcommands = false,
     after_help = "\
-The image file itself is never changed; a new one is written. What stays is copied as it is, not compressed anew. \
-Editions are given by name or number.
+The image file itself is never changed; a new one is written. What stays is copied as it is, not compressed anew; \
+solid resources are copied whole, also where an edition that is dropped had content in them, unless --solid writes such \
+ones anew. Editions are given by name or number.
 
 Examples:
   neatstack editions install.wim
@@ -25,6 +26,15 @@ pub(crate) struct EditionsArgs {
     pub action: Option<EditionsAction>,
 }
 
+/// The image file to write, and in which form.
+#[derive(Debug, Args)]
+pub(crate) struct EditionsOutput {
+    #[command(flatten)]
+    pub file: ImageOutput,
+    #[command(flatten)]
+    pub solid: SolidArgs,
+}
+
 /// What becomes of the editions.
 #[derive(Debug, Subcommand)]
 pub(crate) enum EditionsAction {
@@ -34,7 +44,7 @@ pub(crate) enum EditionsAction {
         #[arg(required = true)]
         which: Vec<String>,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
     /// Leave these out
     Drop {
@@ -42,7 +52,7 @@ pub(crate) enum EditionsAction {
         #[arg(required = true)]
         which: Vec<String>,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
     /// Put these first, in this order; the others follow
     Order {
@@ -50,7 +60,7 @@ pub(crate) enum EditionsAction {
         #[arg(required = true)]
         which: Vec<String>,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
     /// Give one other names
     Rename {
@@ -72,7 +82,7 @@ pub(crate) enum EditionsAction {
         #[arg(long, value_name = "WORD")]
         flags: Option<String>,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
     /// Add the editions of other image files; what they share is stored once
     Combine {
@@ -80,13 +90,13 @@ pub(crate) enum EditionsAction {
         #[arg(required = true)]
         others: Vec<PathBuf>,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
     /// Mark the one that boots
     Boot {
         /// The edition, by name or number; `none` for none
         which: String,
         #[command(flatten)]
-        output: ImageOutput,
+        output: EditionsOutput,
     },
 }

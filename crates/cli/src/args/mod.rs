@@ -35,7 +35,7 @@ pub(crate) use build::BuildArgs;
 pub(crate) use capture::CaptureArgs;
 pub(crate) use check::CheckAllArgs;
 pub(crate) use common::{
-    CompressionArgs, DepotWhere, Digest, ImageOutput, InsideArgs, LevelName, MethodName,
+    CompressionArgs, DepotWhere, Digest, ImageOutput, InsideArgs, LevelName, MethodName, SolidArgs,
 };
 pub(crate) use compare::CompareArgs;
 pub(crate) use demo::{DemoArgs, DemoSize};

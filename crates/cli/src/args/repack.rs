@@ -7,7 +7,7 @@ use std::path::PathBuf;
 /// Write an image file anew with another compression
 #[derive(Debug, Args)]
 #[command(
-    after_help = "A solid image file becomes an ordinary one.\n\nExample:\n  neatstack repack install.esd --level max -o install.wim"
+    after_help = "Without --solid, a solid image file becomes an ordinary one.\n\nExamples:\n  neatstack repack install.esd --level good -o install.wim\n  neatstack repack install.wim --solid -o install.esd"
 )]
 pub(crate) struct RepackArgs {
     /// An image file, or any one part of a split one

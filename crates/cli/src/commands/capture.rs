@@ -10,6 +10,7 @@ use neat_image::{ImageDraft, capture};
 
 pub(crate) fn run(args: &CaptureArgs, context: &Context) -> Result<()> {
     refuse_existing(&args.output.output, args.output.replace)?;
+    let solid = images::solid(&args.compression.solid, args.compression.level, args.compression.chunk)?;
     let compression = images::compression(&args.compression, None)?;
     let options = capture::Options {
         exclude: args.exclude.clone(),
@@ -23,6 +24,9 @@ pub(crate) fn run(args: &CaptureArgs, context: &Context) -> Result<()> {
         context.note(note);
     }
     let mut draft = ImageDraft::new(compression);
+    if let Some(solid) = solid {
+        draft.repack_solid(solid)?;
+    }
     captured.add_to(&mut draft, &args.name, &args.description)?;
     images::write_draft(&draft, &[], &args.output, context)
 }

@@ -81,5 +81,8 @@ pub(crate) fn run(args: &EditionsArgs, context: &Context) -> Result<()> {
     };
     let mut sources = vec![&image];
     sources.extend(&others);
-    write_draft(&draft, &sources, output, context)
+    if let Some(solid) = images::solid(&output.solid, None, None)? {
+        draft.put_into_solid(solid)?;
+    }
+    write_draft(&draft, &sources, &output.file, context)
 }

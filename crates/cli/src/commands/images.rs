@@ -2,12 +2,14 @@
 
 use super::refuse_existing;
 use crate::{
-    args::{CompressionArgs, ImageOutput, InsideArgs, LevelName, MethodName},
+    args::{CompressionArgs, ImageOutput, InsideArgs, LevelName, MethodName, SolidArgs},
     context::Context,
     show,
 };
 use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree, and_more};
-use neat_image::{Compression, ImageDraft, ImageFile, Level, Method, is_image_file, to_tree};
+use neat_image::{
+    Compression, ImageDraft, ImageFile, Level, Method, SolidCompression, is_image_file, to_tree,
+};
 use neat_stack::{compression_for, install_image_path, open_image};
 use std::path::Path;
 
@@ -77,13 +79,43 @@ pub(super) fn open_tree(
     Ok(tree)
 }
 
+/// The level that is asked for; nothing stands for none.
+const fn level(asked: Option<LevelName>, otherwise: Level) -> Option<Level> {
+    match asked {
+        None => Some(otherwise),
+        Some(LevelName::None) => None,
+        Some(LevelName::Fast) => Some(Level::Fast),
+        Some(LevelName::Good) => Some(Level::Good),
+        Some(LevelName::Max) => Some(Level::Max),
+    }
+}
+
+/// How content goes into solid resources, if the arguments ask for it.
+pub(super) fn solid(
+    args: &SolidArgs,
+    asked: Option<LevelName>,
+    chunk: Option<u64>,
+) -> Result<Option<SolidCompression>> {
+    if !args.solid {
+        return Ok(None);
+    }
+    let Some(level) = level(asked, Level::Good) else {
+        return Err(Error::request(
+            "solid resources are compressed, and --level none stores content as it is",
+            "leave one of --solid and --level none out",
+        ));
+    };
+    let mut solid = SolidCompression::new(level);
+    if let Some(chunk) = chunk {
+        solid.chunk_len = u32::try_from(chunk).unwrap_or(u32::MAX);
+    }
+    solid.memory = args.memory.unwrap_or(solid.memory);
+    solid.fitted().map(Some)
+}
+
 /// The compression that the arguments ask for, for a file that is compressed as `now`; nothing stands for none.
 pub(super) fn compression(args: &CompressionArgs, now: Option<(Method, u32)>) -> Result<Option<Compression>> {
-    let level = match args.level {
-        LevelName::None => return Ok(None),
-        LevelName::Fast => Level::Fast,
-        LevelName::Max => Level::Max,
-    };
+    let Some(level) = level(args.level, Level::Fast) else { return Ok(None) };
     let mut compression = compression_for(level, now);
     if let Some(method) = args.method {
         let method = match method {
@@ -94,7 +126,7 @@ pub(super) fn compression(args: &CompressionArgs, now: Option<(Method, u32)>) ->
             compression = Compression { method, chunk_len: 32 << 10, level };
         }
     }
-    if let Some(chunk) = args.chunk {
+    if let Some(chunk) = args.chunk.filter(|_| !args.solid.solid) {
         compression.chunk_len = u32::try_from(chunk).unwrap_or(u32::MAX);
     }
     compression.check()?;
@@ -153,6 +185,13 @@ pub(super) fn write_draft(
         draft.verify(context.threads, &job)?;
     }
     let len = write_output(output, sources, &mut |out| draft.write(out, context.threads, &job))?;
+    let left = draft.left_in_solids()?;
+    if left > 0 {
+        context.note(&format!(
+            "{} of its solid resources belong to no edition any more; with --solid such resources are written anew",
+            show::size(left)
+        ));
+    }
     let names: Vec<String> = draft.editions().into_iter().map(|info| info.name).collect();
     let path = output.output.display();
     if context.json {

@@ -9,7 +9,10 @@ pub(crate) fn run(args: &RepackArgs, context: &Context) -> Result<()> {
     let image = images::open(&args.path)?;
     images::refuse_unfinished(&image)?;
     let mut draft = ImageDraft::of(&image);
-    draft.repack(images::compression(&args.compression, image.header().compression)?)?;
+    match images::solid(&args.compression.solid, args.compression.level, args.compression.chunk)? {
+        Some(solid) => draft.repack_solid(solid)?,
+        None => draft.repack(images::compression(&args.compression, image.header().compression)?)?,
+    }
     draft.set_integrity(args.integrity.or(image.header().has_integrity()));
     images::write_draft(&draft, &[&image], &args.output, context)
 }

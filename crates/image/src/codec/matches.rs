@@ -156,38 +156,54 @@ impl HashChains {
     }
 }
 
-/// A binary tree of earlier positions for each hash of three bytes, sorted by what follows them.
-pub(crate) struct BinaryTrees {
+/// A binary tree of earlier positions for each hash of `ROOT` (3 or 4) bytes, sorted by what follows them, and the
+/// newest position for one byte less.
+pub(crate) struct BinaryTrees<const ROOT: usize> {
     base: Base,
     longest_chunk: usize,
-    heads2: Box<[u32]>,
-    heads3: Box<[u32]>,
+    newest: Box<[u32]>,
+    roots: Box<[u32]>,
+    root_bits: u32,
     children: Box<[[u32; 2]]>,
 }
 
-const TREE_BITS: u32 = 15;
+/// Bits of the hash of two bytes (which are the bytes) or three.
+const SHORT_BITS: u32 = 16;
+/// Bits of the hash of a root in a large chunk, at most, and in a small one.
+const ROOT_BITS: (u32, u32) = (22, 15);
 
-impl BinaryTrees {
+impl<const ROOT: usize> BinaryTrees<ROOT> {
     /// For chunks of up to `longest_chunk` bytes.
     pub(crate) fn new(longest_chunk: usize) -> Self {
+        let (most, least) = ROOT_BITS;
+        // As many roots as a chunk that large has kinds of places, roughly.
+        let root_bits = if ROOT == 3 {
+            least
+        } else {
+            (longest_chunk.max(1).ilog2()).saturating_sub(2).clamp(least, most)
+        };
         Self {
             base: Base(1),
             longest_chunk,
-            heads2: vec![0; 1 << 16].into(),
-            heads3: vec![0; 1 << TREE_BITS].into(),
+            newest: vec![0; 1 << SHORT_BITS].into(),
+            roots: vec![0; 1 << root_bits].into(),
+            root_bits,
             children: vec![[0; 2]; longest_chunk].into(),
         }
     }
 
+    /// Bytes of memory for each byte of a chunk.
+    pub(crate) const BYTES_EACH: usize = 8;
+
     /// Begins a new chunk.
     pub(crate) fn start(&mut self) {
-        self.base.advance(self.longest_chunk, &mut [&mut self.heads2, &mut self.heads3]);
+        self.base.advance(self.longest_chunk, &mut [&mut self.newest, &mut self.roots]);
     }
 
     /// Adds position `at`; appends its matches to `found`, each longer than the one before and the nearest of its
-    /// length. With `PAIRS`, matches of two bytes are looked for too.
+    /// length. With `SHORT`, the newest match of one byte less than a root has is looked for too.
     #[inline]
-    pub(crate) fn find<const PAIRS: bool>(
+    pub(crate) fn find<const SHORT: bool>(
         &mut self,
         data: &[u8],
         at: usize,
@@ -196,17 +212,17 @@ impl BinaryTrees {
         longest: usize,
         found: &mut Vec<Match>,
     ) {
-        self.walk::<PAIRS>(data, at, depth, nice, longest, &mut |found_match| found.push(found_match));
+        self.walk::<SHORT>(data, at, depth, nice, longest, &mut |found_match| found.push(found_match));
     }
 
     /// Adds position `at` without reporting matches.
     #[inline]
-    pub(crate) fn skip<const PAIRS: bool>(&mut self, data: &[u8], at: usize, depth: u32, nice: usize) {
-        self.walk::<PAIRS>(data, at, depth, nice, nice, &mut |_| ());
+    pub(crate) fn skip<const SHORT: bool>(&mut self, data: &[u8], at: usize, depth: u32, nice: usize) {
+        self.walk::<SHORT>(data, at, depth, nice, nice, &mut |_| ());
     }
 
     #[inline(always)]
-    fn walk<const PAIRS: bool>(
+    fn walk<const SHORT: bool>(
         &mut self,
         data: &[u8],
         at: usize,
@@ -223,14 +239,17 @@ impl BinaryTrees {
         let base = self.base.0;
         let own = base + at as u32;
         let value = four(data, at);
-        let mut best = MIN_FOUND - 1;
-        if PAIRS {
-            let newest = std::mem::replace(&mut self.heads2[(value & 0xFFFF) as usize], own);
-            if newest >= base {
-                report(Match { len: 2, distance: own - newest });
+        let mut best = ROOT - 1;
+        if SHORT {
+            let slot = if ROOT == 3 { (value & 0xFFFF) as usize } else { hash(value << 8, SHORT_BITS) };
+            let newest = std::mem::replace(&mut self.newest[slot], own);
+            // Two bytes are their own hash; three may share it with others.
+            if newest >= base && (ROOT == 3 || four(data, (newest - base) as usize) << 8 == value << 8) {
+                report(Match { len: ROOT as u32 - 1, distance: own - newest });
             }
         }
-        let mut node = std::mem::replace(&mut self.heads3[hash(value << 8, TREE_BITS)], own);
+        let root = hash(if ROOT == 3 { value << 8 } else { value }, self.root_bits);
+        let mut node = std::mem::replace(&mut self.roots[root], own);
         // The two places where the next smaller and the next larger position are to be written.
         let (mut smaller, mut larger) = ((at, 0), (at, 1));
         let (mut smaller_len, mut larger_len) = (0, 0);
@@ -243,6 +262,8 @@ impl BinaryTrees {
             }
             left -= 1;
             let from = (node - base) as usize;
+            // Fetched before they are wanted: memory takes its time, and meanwhile the bytes are compared.
+            let [below, above] = self.children[from];
             let known = smaller_len.min(larger_len);
             let len = known + common_len(data, from + known, at + known, limit - known);
             if len > best {
@@ -251,7 +272,6 @@ impl BinaryTrees {
             }
             if len >= nice {
                 // Nothing tells the two apart as far as anybody looks: the new one takes the old one's place.
-                let [below, above] = self.children[from];
                 self.children[smaller.0][smaller.1] = below;
                 self.children[larger.0][larger.1] = above;
                 return;
@@ -259,12 +279,12 @@ impl BinaryTrees {
             if data[from + len] < data[at + len] {
                 self.children[smaller.0][smaller.1] = node;
                 smaller = (from, 1);
-                node = self.children[from][1];
+                node = above;
                 smaller_len = len;
             } else {
                 self.children[larger.0][larger.1] = node;
                 larger = (from, 0);
-                node = self.children[from][0];
+                node = below;
                 larger_len = len;
             }
         }
@@ -307,7 +327,7 @@ mod tests {
     #[test]
     fn the_trees_find_the_longest_match_and_the_chains_a_true_one() {
         let data = sample();
-        let (mut trees, mut chains) = (BinaryTrees::new(data.len()), HashChains::new(data.len()));
+        let (mut trees, mut chains) = (BinaryTrees::<3>::new(data.len()), HashChains::new(data.len()));
         for round in 0..2 {
             trees.start();
             chains.start();

@@ -22,6 +22,8 @@ pub mod xpress;
 pub enum Level {
     /// Hash chains and lazy matching.
     Fast,
+    /// Nearly as small as [`Level::Max`], several times as fast.
+    Good,
     /// Binary trees and a search for the cheapest way to write each block.
     Max,
 }

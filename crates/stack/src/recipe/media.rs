@@ -96,8 +96,12 @@ pub enum CompressionValue {
     None,
     /// Quickly.
     Fast,
+    /// Nearly as small as can be.
+    Good,
     /// As small as possible.
     Max,
+    /// In solid resources: smallest, slow to write and to change.
+    Solid,
 }
 
 /// `media.file_limit`

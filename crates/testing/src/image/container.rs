@@ -1,6 +1,6 @@
 //! A second reading of image files, by the numbers of the layout's description, that checks what it reads.
 
-use super::{lzx, xpress};
+use super::{lzms, lzx, xpress};
 use sha1::{Digest, Sha1};
 use std::collections::{BTreeMap, HashMap};
 
@@ -62,6 +62,8 @@ pub struct Walked {
     /// Place and reference count of each blob.
     pub blobs: BTreeMap<String, (Place, usize)>,
     pub editions: Vec<BTreeMap<String, Found>>,
+    /// Number of solid resources.
+    pub solids: usize,
 }
 
 fn resource(file: &[u8], place: Place) -> Vec<u8> {
@@ -84,6 +86,7 @@ fn resource(file: &[u8], place: Place) -> Vec<u8> {
             () if packed.len() == want => raw.extend_from_slice(packed),
             () if flags & 0x20000 != 0 => raw.extend(xpress::decode(packed, want).unwrap()),
             () if flags & 0x40000 != 0 => raw.extend(lzx::decode(packed, want, chunk).unwrap()),
+            () if flags & 0x80000 != 0 => raw.extend(lzms::decode(packed, want).unwrap().0),
             () => panic!("flags {flags:#x}"),
         }
     }
@@ -94,17 +97,39 @@ fn resource(file: &[u8], place: Place) -> Vec<u8> {
 /// integrity table.
 pub fn walk(file: &[u8]) -> Walked {
     assert_eq!(&file[..8], b"MSWIM\0\0\0");
-    assert_eq!((u32_at(file, 8), u32_at(file, 12)), (208, 0x10D00));
+    assert_eq!(u32_at(file, 8), 208);
     let (table, xml) = (place(file, 48), place(file, 72));
     let part = (u16_at(file, 40), u16_at(file, 42));
     let mut blobs = BTreeMap::new();
     let mut contents = HashMap::new();
     let mut trees = Vec::new();
     let mut ends = vec![(0, 208)];
+    // The run of solid resources that blobs after it lie in.
+    let mut solid: Vec<u8> = Vec::new();
+    let (mut solids, mut run_is_open) = (0, false);
     for entry in file[table.offset..table.offset + table.len].chunks_exact(50) {
         let (place, digest) =
             (place(entry, 0), entry[30..].iter().map(|byte| format!("{byte:02x}")).collect::<String>());
         assert_eq!(u16_at(entry, 24), part.0);
+        if place.flags & 0x10 != 0 && place.raw_len == 1 << 32 {
+            if !run_is_open {
+                solid.clear();
+            }
+            run_is_open = true;
+            solids += 1;
+            solid.extend(solid_resource(&file[place.offset..place.offset + place.len]));
+            ends.push((place.offset, place.offset + place.len));
+            continue;
+        }
+        if place.flags & 0x10 != 0 {
+            run_is_open = false;
+            assert_eq!(place.len, place.raw_len);
+            let raw = solid[place.offset..place.offset + place.len].to_vec();
+            assert_eq!(sha1(&raw), digest);
+            assert!(blobs.insert(digest.clone(), (place, u32_at(entry, 26))).is_none(), "a blob twice");
+            contents.insert(digest, raw);
+            continue;
+        }
         ends.push((place.offset, place.offset + place.len));
         let raw = resource(file, place);
         assert_eq!(sha1(&raw), digest);
@@ -116,6 +141,7 @@ pub fn walk(file: &[u8]) -> Walked {
             contents.insert(digest, raw);
         }
     }
+    assert_eq!(u32_at(file, 12), if solids > 0 { 3584 } else { 0x10D00 });
     // Resources lie one after another without overlapping.
     ends.sort_unstable();
     assert!(ends.windows(2).all(|pair| pair[0].1 <= pair[1].0), "{ends:?}");
@@ -142,7 +168,31 @@ pub fn walk(file: &[u8]) -> Walked {
             assert_eq!(counted.get(digest).copied().unwrap_or(0), *count, "references of {digest}");
         }
     }
-    Walked { guid: file[24..40].to_vec(), part, boot, xml: xml_text, blobs, editions }
+    Walked { guid: file[24..40].to_vec(), part, boot, xml: xml_text, blobs, editions, solids }
+}
+
+/// Unpacks a solid resource of LZMS chunks: its length, the length of a chunk, the method, the packed lengths of all
+/// chunks, the chunks.
+fn solid_resource(bytes: &[u8]) -> Vec<u8> {
+    let (raw_len, chunk) = (u64_at(bytes, 0), u32_at(bytes, 8));
+    assert_eq!(u32_at(bytes, 12), 3, "the method is LZMS");
+    let count = raw_len.div_ceil(chunk);
+    let mut at = 16 + 4 * count;
+    let mut raw = Vec::new();
+    for n in 0..count {
+        let len = u32_at(bytes, 16 + 4 * n);
+        let want = chunk.min(raw_len - n * chunk);
+        let packed = &bytes[at..at + len];
+        assert!(len > 0 && len <= want, "chunk {n}");
+        if len == want {
+            raw.extend_from_slice(packed);
+        } else {
+            raw.extend(lzms::decode(packed, want).unwrap().0);
+        }
+        at += len;
+    }
+    assert_eq!((at, raw.len()), (bytes.len(), raw_len));
+    raw
 }
 
 fn check_integrity(file: &[u8], table: Place) {

@@ -1,4 +1,4 @@
-//! The adaptive prefix codes at the end of a chunk, and what slots stand for.
+//! The adaptive prefix codes at the end of a chunk, what slots stand for, and reading them.
 
 use crate::codec::{
     Fault,
@@ -44,6 +44,121 @@ pub(super) const LENGTH_BASES: [u32; LENGTH_SLOTS + 1] = bases(&LENGTH_RUNS, LEN
 /// Bits that follow slot `slot` of `bases`.
 pub(super) const fn extra_bits(bases: &[u32], slot: usize) -> u32 {
     (bases[slot + 1] - bases[slot]).ilog2()
+}
+
+/// Slots of one width: the first of them, its base, and the bits that follow each.
+#[derive(Clone, Copy)]
+struct Run {
+    slot: u16,
+    bits: u8,
+    base: u32,
+}
+
+/// Runs that a table can have.
+const MAX_RUNS: usize = 24;
+
+/// Finds the slot of a value.
+pub(super) struct SlotFinder {
+    bases: &'static [u32],
+    /// The run in which the values of each order of magnitude begin.
+    first: [u8; 33],
+    runs: [Run; MAX_RUNS],
+    count: usize,
+}
+
+impl SlotFinder {
+    /// For the slots with these bases, the last of which ends the last slot.
+    pub(super) fn new(bases: &'static [u32]) -> Self {
+        let mut finder = Self {
+            bases,
+            first: [0; 33],
+            runs: [Run { slot: 0, bits: 0, base: u32::MAX }; MAX_RUNS],
+            count: 0,
+        };
+        for slot in 0..bases.len() - 1 {
+            let bits = extra_bits(bases, slot) as u8;
+            if finder.count == 0 || finder.runs[finder.count - 1].bits != bits {
+                finder.runs[finder.count] = Run { slot: slot as u16, bits, base: bases[slot] };
+                finder.count += 1;
+            }
+        }
+        for order in 0..32 {
+            let reached = finder.runs[..finder.count].partition_point(|run| run.base <= 1 << order);
+            finder.first[order] = reached.saturating_sub(1) as u8;
+        }
+        finder
+    }
+
+    /// The slot of `value`, which is at least 1.
+    #[inline]
+    pub(super) fn slot_of(&self, value: u32) -> usize {
+        let mut n = usize::from(self.first[(value | 1).ilog2() as usize]);
+        while n + 1 < self.count && self.runs[n + 1].base <= value {
+            n += 1;
+        }
+        let run = self.runs[n];
+        usize::from(run.slot) + ((value - run.base) >> run.bits) as usize
+    }
+
+    /// The first value of a slot, and the bits that follow it.
+    #[inline]
+    pub(super) fn base_and_bits(&self, slot: usize) -> (u32, u32) {
+        (self.bases[slot], extra_bits(self.bases, slot))
+    }
+}
+
+/// The lengths of a code that is made anew from its own counts after every `period` symbols. Reading and writing keep
+/// them alike.
+pub(super) struct Adapting {
+    period: u32,
+    until_rebuild: u32,
+    symbols: usize,
+    counts: Vec<u32>,
+    lengths: Vec<u8>,
+}
+
+impl Adapting {
+    pub(super) fn new(most_symbols: usize, period: u32) -> Self {
+        Self {
+            period,
+            until_rebuild: period,
+            symbols: most_symbols,
+            counts: vec![1; most_symbols],
+            lengths: vec![0; most_symbols],
+        }
+    }
+
+    /// Begins a chunk in which the code has `symbols` symbols.
+    pub(super) fn start(&mut self, symbols: usize) {
+        self.symbols = symbols;
+        self.counts[..symbols].fill(1);
+        self.build();
+    }
+
+    fn build(&mut self) {
+        lengths_for(&self.counts[..self.symbols], LONGEST_WORD, &mut self.lengths[..self.symbols]);
+        self.until_rebuild = self.period;
+    }
+
+    /// The lengths of the words now.
+    #[inline]
+    pub(super) fn lengths(&self) -> &[u8] {
+        &self.lengths[..self.symbols]
+    }
+
+    /// Counts a symbol; says whether the lengths changed.
+    #[inline]
+    pub(super) fn record(&mut self, symbol: usize) -> bool {
+        self.counts[symbol] += 1;
+        self.until_rebuild -= 1;
+        if self.until_rebuild > 0 {
+            return false;
+        }
+        self.build();
+        // What came long ago counts half.
+        self.counts[..self.symbols].iter_mut().for_each(|count| *count = (*count >> 1) + 1);
+        true
+    }
 }
 
 /// Offset slots that a chunk of `len` bytes uses.
@@ -96,14 +211,10 @@ impl<'a> BackwardReader<'a> {
     }
 }
 
-/// A code that is made anew from its own counts after every `period` symbols.
+/// A code that is made anew from its own counts after every `period` symbols, as it is read.
 pub(super) struct AdaptiveCode {
     name: &'static str,
-    period: u32,
-    until_rebuild: u32,
-    symbols: usize,
-    counts: Vec<u32>,
-    lengths: Vec<u8>,
+    lengths: Adapting,
     table: DecodeTable<10, 32768>,
 }
 
@@ -111,27 +222,15 @@ impl AdaptiveCode {
     pub(super) fn new(name: &'static str, most_symbols: usize, period: u32) -> Self {
         Self {
             name,
-            period,
-            until_rebuild: period,
-            symbols: most_symbols,
-            counts: vec![1; most_symbols],
-            lengths: vec![0; most_symbols],
+            lengths: Adapting::new(most_symbols, period),
             table: DecodeTable::new(most_symbols, LONGEST_WORD),
         }
     }
 
     /// Begins a chunk in which the code has `symbols` symbols.
     pub(super) fn start(&mut self, symbols: usize) -> Result<(), Fault> {
-        self.symbols = symbols;
-        self.counts[..symbols].fill(1);
-        self.build()
-    }
-
-    fn build(&mut self) -> Result<(), Fault> {
-        let lengths = &mut self.lengths[..self.symbols];
-        lengths_for(&self.counts[..self.symbols], LONGEST_WORD, lengths);
-        self.until_rebuild = self.period;
-        self.table.build(lengths, self.name)
+        self.lengths.start(symbols);
+        self.table.build(self.lengths.lengths(), self.name)
     }
 
     /// The next symbol.
@@ -144,17 +243,12 @@ impl AdaptiveCode {
         }
         reader.skip(entry & 0xFF);
         let symbol = (entry >> 8) as usize;
-        self.counts[symbol] += 1;
-        self.until_rebuild -= 1;
-        if self.until_rebuild == 0 {
-            self.build()?;
-            // What came long ago counts half.
-            self.counts[..self.symbols].iter_mut().for_each(|count| *count = (*count >> 1) + 1);
+        if self.lengths.record(symbol) {
+            self.table.build(self.lengths.lengths(), self.name)?;
         }
         Ok(symbol)
     }
 }
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -166,6 +260,13 @@ mod tests {
         assert_eq!(LENGTH_BASES[52..], [0x8AB, 0x1_08AB, 0x4001_08AB]);
         for slot in 0..LENGTH_SLOTS {
             assert_eq!(LENGTH_BASES[slot] + (1 << extra_bits(&LENGTH_BASES, slot)), LENGTH_BASES[slot + 1]);
+        }
+        for bases in [&OFFSET_BASES[..], &LENGTH_BASES[..]] {
+            let finder = SlotFinder::new(bases);
+            for value in (1..200_000).chain([1 << 22, (1 << 26) - 1, 1 << 26]) {
+                let slot = bases.partition_point(|base| *base <= value) - 1;
+                assert_eq!(finder.slot_of(value), slot, "{value}");
+            }
         }
         assert_eq!(offset_slots_for(1), 0);
         assert_eq!(offset_slots_for(2), 1);

@@ -2,6 +2,7 @@
 
 use super::{
     MAX_CHUNK_LEN,
+    coder::Decisions,
     codes::{
         AdaptiveCode, BackwardReader, LENGTH_BASES, LENGTH_SLOTS, MAX_OFFSET_SLOTS, OFFSET_BASES, extra_bits,
         offset_slots_for,
@@ -14,7 +15,7 @@ use crate::codec::{Decoded, Fault, copy_match};
 /// Bytes that are decoded between two looks at whether to stop.
 const GLANCE: usize = 256 << 10;
 /// Powers that a delta match can have.
-const POWERS: usize = 8;
+pub(super) const POWERS: usize = 8;
 
 /// Decodes chunks, one after another, with the same tables.
 pub struct Decoder {
@@ -48,31 +49,22 @@ enum Before {
 }
 
 /// The last four distances used, newest first.
-struct Recent<T>([T; 4]);
+#[derive(Clone, Copy)]
+pub(super) struct Recent<T>(pub [T; 4]);
 
 impl<T: Copy> Recent<T> {
-    fn push(&mut self, new: T) {
+    pub(super) fn push(&mut self, new: T) {
         let [a, b, c, _] = self.0;
         self.0 = [new, a, b, c];
     }
 
     /// Takes number `n` and makes it the newest.
-    fn take(&mut self, n: usize) -> T {
+    pub(super) fn take(&mut self, n: usize) -> T {
         let taken = self.0[n];
         self.0.copy_within(0..n, 1);
         self.0[0] = taken;
         taken
     }
-}
-
-/// The decisions of a chunk.
-struct Decisions {
-    is_match: Decision<16>,
-    is_delta: Decision<32>,
-    repeats: Decision<64>,
-    repeat_later: [Decision<64>; 2],
-    delta_repeats: Decision<64>,
-    delta_repeat_later: [Decision<64>; 2],
 }
 
 impl Decoder {
@@ -95,20 +87,17 @@ impl Decoder {
         if packed.len() < 4 {
             return Err(Fault::EndsEarly);
         }
+        // Both sides consist of words.
+        if !packed.len().is_multiple_of(2) {
+            return Err(Fault::BadValue("length of the compressed data"));
+        }
         let slots = offset_slots_for(raw.len());
         self.literals.start(256)?;
         self.offsets.start(slots)?;
         self.lengths.start(LENGTH_SLOTS)?;
         self.delta_offsets.start(slots)?;
         self.delta_powers.start(POWERS)?;
-        let mut decisions = Decisions {
-            is_match: Decision::new(),
-            is_delta: Decision::new(),
-            repeats: Decision::new(),
-            repeat_later: [Decision::new(), Decision::new()],
-            delta_repeats: Decision::new(),
-            delta_repeat_later: [Decision::new(), Decision::new()],
-        };
+        let mut decisions = Decisions::new();
         let mut range = RangeDecoder::new(packed);
         let mut reader = BackwardReader::new(packed);
         let mut recent = Recent([1_u32, 2, 3, 4]);

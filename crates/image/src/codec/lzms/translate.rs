@@ -1,4 +1,4 @@
-//! Absolute addresses in x86 instructions, made relative again.
+//! Relative addresses in x86 instructions, made absolute so that calls of one place look alike, and back.
 //!
 //! Whether bytes are code is guessed from the addresses: two that agree in their low 16 bits within 65,535 bytes are a
 //! sign of code, and for a while after a sign, instructions are translated.
@@ -18,8 +18,20 @@ impl Usages {
         Self(vec![0; 1 << 16].into())
     }
 
+    /// Translates a chunk before it is encoded. Every reader undoes it, so it is never left out, also for what is no code.
+    pub(super) fn apply(&mut self, data: &mut [u8]) {
+        self.walk(data, i32::wrapping_add, true);
+    }
+
     /// Undoes the translation in a decoded chunk.
     pub(super) fn undo(&mut self, data: &mut [u8]) {
+        self.walk(data, i32::wrapping_sub, false);
+    }
+
+    /// Changes the addresses by `change`. Signs come from the relative ones, which are there before the change when it
+    /// is applied and after it when it is undone.
+    #[inline(always)]
+    fn walk(&mut self, data: &mut [u8], change: impl Fn(i32, i32) -> i32, relative_before: bool) {
         if data.len() <= TAIL + 1 {
             return;
         }
@@ -52,10 +64,12 @@ impl Usages {
             let Some(operand) = data.get_mut(at + opcode_len..).and_then(<[u8]>::first_chunk_mut::<4>) else {
                 return;
             };
+            let before = *operand;
             if here - last_sign <= reach {
-                *operand = i32::from_le_bytes(*operand).wrapping_sub(here).to_le_bytes();
+                *operand = change(i32::from_le_bytes(before), here).to_le_bytes();
             }
-            let target = (here as u16).wrapping_add(u16::from_le_bytes([operand[0], operand[1]]));
+            let relative = if relative_before { before } else { *operand };
+            let target = (here as u16).wrapping_add(u16::from_le_bytes([relative[0], relative[1]]));
             let last = here + opcode_len as i32 + 3;
             let usage = &mut self.0[usize::from(target)];
             if last - *usage <= NEAR {
@@ -99,6 +113,27 @@ mod tests {
         let before = data.clone();
         Usages::new().undo(&mut data);
         assert_eq!(data, before);
+        // What is applied is undone, whatever the bytes.
+        let (mut state, mut translated) = (1_u32, 0);
+        for round in 0..200 {
+            let opcodes = [0xE8, 0xE9, 0x48, 0x8B, 0x05, 0x8D, 0xFF, 0x15, 0, 1];
+            let before: Vec<u8> = (0..3000)
+                .map(|_| {
+                    state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+                    if round % 2 == 0 { opcodes[(state >> 16) as usize % 10] } else { (state >> 24) as u8 }
+                })
+                .collect();
+            let mut data = before.clone();
+            let mut usages = Usages::new();
+            usages.apply(&mut data);
+            translated += usize::from(data != before);
+            usages.undo(&mut data);
+            assert!(data == before, "round {round}");
+        }
+        assert!(translated > 50, "{translated}");
+        let mut data = with_calls(&places, 0x1234, 3);
+        Usages::new().apply(&mut data);
+        assert_eq!(data, with_calls(&places, 0x1234, 2), "the third call names its target");
         let mut short = vec![0xE8; 17];
         Usages::new().undo(&mut short);
         assert_eq!(short, [0xE8; 17]);

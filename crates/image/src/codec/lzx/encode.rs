@@ -43,7 +43,7 @@ impl Encoder {
         let window = window_for(chunk_len);
         let finder = match level {
             Level::Fast => Finder::Fast(HashChains::new(window)),
-            Level::Max => Finder::Max(Box::new(Search::new(window, STRETCH.min(window)))),
+            Level::Good | Level::Max => Finder::Max(Box::new(Search::new(window, STRETCH.min(window)))),
         };
         Self {
             window,

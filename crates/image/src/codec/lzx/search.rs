@@ -78,7 +78,7 @@ struct Costs {
 
 /// Tables for the search, kept from stretch to stretch.
 pub(super) struct Search {
-    trees: BinaryTrees,
+    trees: BinaryTrees<3>,
     /// Largest distance that can be written.
     farthest: u32,
     slots: usize,

@@ -27,7 +27,7 @@ enum Finder {
 
 /// What the search for the cheapest way needs.
 struct Search {
-    trees: BinaryTrees,
+    trees: BinaryTrees<3>,
     /// Matches of all positions, one after another.
     found: Vec<Match>,
     /// Where the matches of each position begin in `found`.
@@ -58,7 +58,7 @@ impl Encoder {
         let longest_chunk = longest_chunk.min(MAX_CHUNK_LEN);
         let finder = match level {
             Level::Fast => Finder::Fast(HashChains::new(longest_chunk)),
-            Level::Max => Finder::Max(Box::new(Search {
+            Level::Good | Level::Max => Finder::Max(Box::new(Search {
                 trees: BinaryTrees::new(longest_chunk),
                 found: Vec::with_capacity(longest_chunk * 4),
                 starts: Vec::with_capacity(longest_chunk + 1),

@@ -1,6 +1,6 @@
 //! Image files that are larger than a file system holds.
 
-use super::{take_out, target_path};
+use super::take_out;
 use crate::{change::Editor, editions::install_image_path, report::Weight};
 use neat_content::{Content, Error, Job, Meta, NodeKind, ReadAt, Result, Tree};
 use neat_image::{FAT32_LIMIT, ImageFile, part_name, split};
@@ -84,7 +84,7 @@ pub(super) fn check_limit(limit: Option<u64>, editor: &mut Editor) {
     if limit.is_none() {
         return;
     }
-    let image = target_path(install_image_path(&editor.tree).as_deref());
+    let image = install_image_path(&editor.tree).unwrap_or_default();
     let too_large: Vec<String> = editor
         .tree
         .walk()

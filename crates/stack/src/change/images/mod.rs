@@ -17,7 +17,7 @@ use crate::{
 };
 use fit::{check_limit, put_limited};
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree};
-use neat_image::{FAT32_LIMIT, ImageDraft, ImageFile, Level, is_image_file, open_path};
+use neat_image::{FAT32_LIMIT, ImageDraft, ImageFile, Level, SolidCompression, is_image_file, open_path};
 use neat_media::read;
 
 /// New content up to this many bytes is compressed while planning, so that the plan's sizes are exact.
@@ -43,10 +43,17 @@ struct Wish<'a> {
 /// How an image file is compressed anew.
 #[derive(Clone, Copy)]
 struct Repack {
-    /// Nothing for stored as it is.
-    level: Option<Level>,
+    how: Form,
     /// Whether the stack file asks for it; else it is because the source is solid.
     is_asked: bool,
+}
+
+/// The form that everything gets.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Form {
+    Stored,
+    Compressed(Level),
+    Solid,
 }
 
 impl<'a> Wish<'a> {
@@ -73,14 +80,16 @@ impl<'a> Wish<'a> {
     }
 
     fn repack(&self, is_solid: bool) -> Option<Repack> {
-        let level = match self.compression {
-            None if is_solid => return Some(Repack { level: Some(Level::Fast), is_asked: false }),
+        let how = match self.compression {
+            None if is_solid => return Some(Repack { how: Form::Compressed(Level::Good), is_asked: false }),
             None => return None,
-            Some(CompressionValue::None) => None,
-            Some(CompressionValue::Fast) => Some(Level::Fast),
-            Some(CompressionValue::Max) => Some(Level::Max),
+            Some(CompressionValue::None) => Form::Stored,
+            Some(CompressionValue::Fast) => Form::Compressed(Level::Fast),
+            Some(CompressionValue::Good) => Form::Compressed(Level::Good),
+            Some(CompressionValue::Max) => Form::Compressed(Level::Max),
+            Some(CompressionValue::Solid) => Form::Solid,
         };
-        Some(Repack { level, is_asked: true })
+        Some(Repack { how, is_asked: true })
     }
 }
 
@@ -112,10 +121,16 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let mut draft = ImageDraft::of(&image);
     select(&wish, &image, &mut draft, &mut editions)?;
     let repack = wish.repack(image.solid_count() > 0);
-    if let Some(Repack { level, .. }) = repack {
-        draft.repack(level.map(|level| compression_for(level, image.header().compression)))?;
+    let is_solid = repack.is_some_and(|repack| repack.how == Form::Solid);
+    match repack.map(|repack| repack.how) {
+        None => draft.set_level(Level::Good),
+        Some(Form::Stored) => draft.repack(None)?,
+        Some(Form::Compressed(level)) => {
+            draft.repack(Some(compression_for(level, image.header().compression)))?;
+        }
+        Some(Form::Solid) => draft.repack_solid(SolidCompression::new(Level::Good))?,
     }
-    let place = Place { path: target_path(own_path.as_deref()), meta, limit: wish.limit };
+    let place = Place { path: target_path(own_path.as_deref(), is_solid), meta, limit: wish.limit };
     take_out(&mut editor.tree, own_path.as_deref())?;
     tell_choice(&wish, &image, &editions, editor);
     let mut work = Vec::new();
@@ -200,7 +215,7 @@ fn put(
     job: &Job<'_>,
 ) -> Result<Option<PendingImage>> {
     let to_pack = draft.bytes_to_pack()?;
-    let is_compressed = repack.is_some_and(|repack| repack.level.is_some());
+    let is_compressed = repack.is_some_and(|repack| repack.how != Form::Stored);
     if to_pack > PACKED_WHEN_PLANNED || to_pack > 0 && is_compressed {
         // Its size is known when it is compressed; until then the media is planned with what it has now.
         let new = if repack.is_none() { to_pack / 2 } else { 0 };
@@ -221,17 +236,26 @@ fn put(
     Ok(None)
 }
 
-fn tell_repack(Repack { level, is_asked }: Repack, path: String, editor: &mut Editor) {
+fn tell_repack(Repack { how, is_asked }: Repack, path: String, editor: &mut Editor) {
     if !is_asked {
-        let why = "the source is solid, and only an ordinary image file can be changed";
+        let why = "the source is solid, and only an ordinary image file can be changed quickly";
         return editor.step("repack", path, why, 0);
     }
-    let word = match level {
-        None => "none",
-        Some(Level::Fast) => "fast",
-        Some(Level::Max) => "max",
+    let how = match how {
+        Form::Stored => "with level none",
+        Form::Compressed(Level::Fast) => "with level fast",
+        Form::Compressed(Level::Good) => "with level good",
+        Form::Compressed(Level::Max) => "with level max",
+        Form::Solid => "into solid resources",
     };
-    editor.step("repack", format!("{path} with level {word}"), "the stack file asks for this compression", 0);
+    editor.step("repack", format!("{path} {how}"), "the stack file asks for this compression", 0);
+    if how == "into solid resources" {
+        editor.find(
+            Weight::Note,
+            format!("{path} is solid: no reader of another maker has confirmed yet what is written into such files"),
+            "start setup from the result before you hand it on, or take another `compression`",
+        );
+    }
 }
 
 struct FoundImage {
@@ -265,12 +289,13 @@ fn find_image(from: Option<&str>, own: Option<&str>, editor: &Editor) -> Result<
     Ok(Some(FoundImage { image, meta: editor.meta(meta) }))
 }
 
-/// An ordinary image file has the usual name, whatever the source's was.
-fn target_path(own: Option<&str>) -> String {
+/// The image file has the usual name of its form, whatever the source's was.
+fn target_path(own: Option<&str>, is_solid: bool) -> String {
+    let usual = if is_solid { "esd" } else { "wim" };
     match own.and_then(|path| path.rsplit_once('.')) {
-        Some((stem, ending)) if ending.eq_ignore_ascii_case("wim") => format!("{stem}.{ending}"),
-        Some((stem, _)) => format!("{stem}.wim"),
-        None => format!("{INSTALL_STEM}.wim"),
+        Some((stem, ending)) if ending.eq_ignore_ascii_case(usual) => format!("{stem}.{ending}"),
+        Some((stem, _)) => format!("{stem}.{usual}"),
+        None => format!("{INSTALL_STEM}.{usual}"),
     }
 }
 
