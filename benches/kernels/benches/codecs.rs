@@ -48,8 +48,10 @@ fn main() {
     println!("{} MB of text and executables in chunks of 32 KiB; size in percent", total() / 1_000_000);
     for (name, percent) in [
         ("xpress fast", size(packed(xpress_encoder(Level::Fast)))),
+        ("xpress good", size(packed(xpress_encoder(Level::Good)))),
         ("xpress max", size(packed(xpress_encoder(Level::Max)))),
         ("lzx fast", size(packed(encoder(Level::Fast)))),
+        ("lzx good", size(packed(encoder(Level::Good)))),
         ("lzx max", size(packed(encoder(Level::Max)))),
         ("libdeflate 12", deflate),
     ] {
@@ -84,6 +86,11 @@ fn encode_xpress_fast(bencher: Bencher<'_, '_>) {
 }
 
 #[divan::bench(sample_count = 5)]
+fn encode_xpress_good(bencher: Bencher<'_, '_>) {
+    encode(bencher, xpress_encoder(Level::Good));
+}
+
+#[divan::bench(sample_count = 5)]
 fn encode_xpress_max(bencher: Bencher<'_, '_>) {
     encode(bencher, xpress_encoder(Level::Max));
 }
@@ -91,6 +98,11 @@ fn encode_xpress_max(bencher: Bencher<'_, '_>) {
 #[divan::bench(sample_count = 5)]
 fn encode_lzx_fast(bencher: Bencher<'_, '_>) {
     encode(bencher, encoder(Level::Fast));
+}
+
+#[divan::bench(sample_count = 5)]
+fn encode_lzx_good(bencher: Bencher<'_, '_>) {
+    encode(bencher, encoder(Level::Good));
 }
 
 #[divan::bench(sample_count = 5)]

@@ -1,6 +1,6 @@
 //! Canonical prefix codes: shorter words first, words of one length in the order of their symbols.
 
-use super::Fault;
+use super::{Fault, boxed};
 
 /// Longest word of any code here, in bits.
 pub(crate) const MAX_WORD_LEN: usize = 16;
@@ -26,9 +26,7 @@ impl<const ROOT: usize, const SIZE: usize> DecodeTable<ROOT, SIZE> {
     pub(crate) fn new(symbols: usize, longest: usize) -> Self {
         let second = if longest > ROOT { symbols << (longest - ROOT) } else { 0 };
         assert!(SIZE.is_power_of_two() && SIZE >= (1 << ROOT) + second);
-        // Straight from the heap: the array may be too large for the stack.
-        let entries = vec![0; SIZE].into_boxed_slice().try_into().unwrap_or_else(|_| Box::new([0; SIZE]));
-        Self { entries, sorted: vec![0; symbols] }
+        Self { entries: boxed(0), sorted: vec![0; symbols] }
     }
 
     /// Takes the lengths of all words, 0 for symbols without one. `code` names the code in the error, which arises

@@ -1,5 +1,7 @@
 //! Finding earlier copies of the bytes that come next.
 
+use super::boxed;
+
 /// Shortest match that the finders look for with their main tables.
 pub(crate) const MIN_FOUND: usize = 3;
 
@@ -67,13 +69,15 @@ impl Base {
 pub(crate) struct HashChains {
     base: Base,
     longest_chunk: usize,
-    heads3: Box<[u32]>,
-    heads4: Box<[u32]>,
+    pairs: Box<[u32; 1 << PAIR_BITS]>,
+    heads3: Box<[u32; 1 << NEWEST_BITS]>,
+    heads4: Box<[u32; 1 << CHAIN_BITS]>,
     previous: Box<[u32]>,
 }
 
 const CHAIN_BITS: u32 = 15;
 const NEWEST_BITS: u32 = 13;
+const PAIR_BITS: u32 = 16;
 
 impl HashChains {
     /// For chunks of up to `longest_chunk` bytes.
@@ -81,15 +85,19 @@ impl HashChains {
         Self {
             base: Base(1),
             longest_chunk,
-            heads3: vec![0; 1 << NEWEST_BITS].into(),
-            heads4: vec![0; 1 << CHAIN_BITS].into(),
+            pairs: boxed(0),
+            heads3: boxed(0),
+            heads4: boxed(0),
             previous: vec![0; longest_chunk].into(),
         }
     }
 
     /// Begins a new chunk.
     pub(crate) fn start(&mut self) {
-        self.base.advance(self.longest_chunk, &mut [&mut self.heads3, &mut self.heads4]);
+        self.base.advance(
+            self.longest_chunk,
+            &mut [&mut self.pairs[..], &mut self.heads3[..], &mut self.heads4[..]],
+        );
     }
 
     /// Adds position `at` and returns the newest earlier ones for three and for four bytes.
@@ -109,6 +117,64 @@ impl HashChains {
     pub(crate) fn skip(&mut self, data: &[u8], from: usize, to: usize) {
         for at in from..to.min(data.len().saturating_sub(3)) {
             self.enter(data, at);
+        }
+    }
+
+    /// Adds position `at` and calls `report` with its matches, each longer than the one before and the nearest of its
+    /// length, looking at `depth` earlier positions and content with `nice` bytes.
+    #[inline]
+    pub(crate) fn find(
+        &mut self,
+        data: &[u8],
+        at: usize,
+        depth: u32,
+        nice: usize,
+        longest: usize,
+        report: &mut impl FnMut(Match),
+    ) {
+        let limit = (data.len() - at).min(longest);
+        if limit < 5 {
+            return;
+        }
+        let base = self.base.0;
+        let (found3, mut found4) = self.enter(data, at);
+        let own = four(data, at);
+        let mut best = MIN_FOUND - 1;
+        let newest = std::mem::replace(&mut self.pairs[(own & 0xFFFF) as usize], base + at as u32);
+        if newest >= base {
+            report(Match { len: 2, distance: base + at as u32 - newest });
+        }
+        if found3 >= base {
+            let from = (found3 - base) as usize;
+            if four(data, from) << 8 == own << 8 {
+                best = common_len(data, from, at, limit);
+                report(Match { len: best as u32, distance: (at - from) as u32 });
+            }
+        }
+        if best >= limit {
+            return;
+        }
+        let previous = &self.previous[..at];
+        let mut left = depth;
+        // The four bytes that end just behind the best match so far: only a copy that has them too is longer.
+        let mut tail = best.saturating_sub(3);
+        let mut wanted = four(data, at + tail);
+        while found4 >= base && left > 0 && best < nice.min(limit) {
+            left -= 1;
+            let from = (found4 - base) as usize;
+            if four(data, from + tail) == wanted {
+                let len = common_len(data, from, at, limit);
+                if len > best {
+                    best = len;
+                    report(Match { len: len as u32, distance: (at - from) as u32 });
+                    if best >= limit {
+                        return;
+                    }
+                    tail = best - 3;
+                    wanted = four(data, at + tail);
+                }
+            }
+            found4 = previous[from];
         }
     }
 

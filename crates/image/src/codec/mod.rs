@@ -70,6 +70,11 @@ pub enum Fault {
 /// Result of decoding a chunk.
 pub type Decoded = std::result::Result<(), Fault>;
 
+/// An array straight from the heap: it may be too large for the stack.
+pub(crate) fn boxed<T: Copy, const N: usize>(value: T) -> Box<[T; N]> {
+    vec![value; N].into_boxed_slice().try_into().unwrap_or_else(|_| Box::new([value; N]))
+}
+
 /// Copies `len` bytes from `distance` bytes before `at` to `at`, byte after byte as far as the result is concerned.
 ///
 /// Fails if the match begins before the buffer or ends after it, or if `distance` is 0.

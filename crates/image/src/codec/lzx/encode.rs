@@ -3,7 +3,7 @@
 use super::{
     LENGTH_HEADERS, LITERALS, MAX_MATCH, MIN_MATCH, MIN_WINDOW, OFFSET_BIAS,
     block::{BlockWriter, Counts, Item, Recent},
-    search::Search,
+    search::{Effort, LEAST_SCORE, Search, score},
     slots_for, translate, window_for,
 };
 use crate::codec::{
@@ -14,8 +14,6 @@ use crate::codec::{
 
 /// Bytes that are searched, cut into blocks and written together.
 const STRETCH: usize = 1 << 16;
-/// How often a block is searched again with the costs of the last search.
-const PASSES: usize = 2;
 
 /// Encodes chunks, one after another, with the same tables.
 pub struct Encoder {
@@ -24,8 +22,8 @@ pub struct Encoder {
     data: Vec<u8>,
     finder: Finder,
     items: Vec<Item>,
-    /// The items of the first search over a stretch, from which each block takes its first costs.
-    first_way: Vec<Item>,
+    /// The first guess at the items of a stretch, from which each block takes its first costs.
+    first_guess: Vec<Item>,
     blocks: Vec<usize>,
     counts: Counts,
     writer: BlockWriter,
@@ -33,7 +31,7 @@ pub struct Encoder {
 
 enum Finder {
     Fast(HashChains),
-    Max(Box<Search>),
+    Searched(Box<Search>),
 }
 
 impl Encoder {
@@ -43,14 +41,17 @@ impl Encoder {
         let window = window_for(chunk_len);
         let finder = match level {
             Level::Fast => Finder::Fast(HashChains::new(window)),
-            Level::Good | Level::Max => Finder::Max(Box::new(Search::new(window, STRETCH.min(window)))),
+            level => {
+                let effort = Effort::of(level);
+                Finder::Searched(Box::new(Search::new(window, STRETCH.min(window), effort)))
+            }
         };
         Self {
             window,
             data: Vec::with_capacity(window),
             finder,
             items: Vec::with_capacity(STRETCH.min(window)),
-            first_way: Vec::with_capacity(STRETCH.min(window)),
+            first_guess: Vec::with_capacity(STRETCH.min(window)),
             blocks: Vec::with_capacity(64),
             counts: Counts::new(),
             writer: BlockWriter::new(LITERALS + LENGTH_HEADERS * slots_for(window), window == MIN_WINDOW),
@@ -71,7 +72,7 @@ impl Encoder {
         let mut recent = Recent::START;
         match &mut self.finder {
             Finder::Fast(chains) => chains.start(),
-            Finder::Max(search) => search.start(),
+            Finder::Searched(search) => search.start(),
         }
         let mut from = 0;
         while from < raw.len() && !writer.is_full() {
@@ -80,7 +81,7 @@ impl Encoder {
                 Finder::Fast(_) => {
                     self.encode_fast(from, to.min(from + MIN_WINDOW), &mut recent, &mut writer);
                 }
-                Finder::Max(_) => self.encode_max(from, to, &mut recent, &mut writer),
+                Finder::Searched(_) => self.encode_searched(from, to, &mut recent, &mut writer),
             }
             from = if matches!(self.finder, Finder::Fast(_)) { to.min(from + MIN_WINDOW) } else { to };
         }
@@ -100,34 +101,29 @@ impl Encoder {
         self.write_block(to - from, writer);
     }
 
-    fn encode_max(&mut self, from: usize, to: usize, recent: &mut Recent, writer: &mut BitWriter<'_>) {
-        let Self { finder: Finder::Max(search), data, first_way, blocks, .. } = self else { return };
+    fn encode_searched(&mut self, from: usize, to: usize, recent: &mut Recent, writer: &mut BitWriter<'_>) {
+        let Self { finder: Finder::Searched(search), data, first_guess, blocks, .. } = self else {
+            return;
+        };
         search.find_all(data, from, to);
-        search.greedy(data, from, to, first_way);
-        search.set_costs(first_way);
-        search.cheapest(data, from, (from, to), *recent, first_way);
-        search.cut(first_way, blocks);
+        search.guess(data, from, to, *recent, first_guess);
+        search.cut(first_guess, blocks);
         let (mut at, mut used) = (from, 0);
         for n in 0..self.blocks.len() {
-            let Self { finder: Finder::Max(search), data, items, first_way, blocks, .. } = self else {
+            let Self { finder: Finder::Searched(search), data, items, first_guess, blocks, .. } = self else {
                 return;
             };
             let end = at + blocks[n];
             let mut reached = at;
-            let own = first_way[used..].iter().take_while(|item| {
+            let own = first_guess[used..].iter().take_while(|item| {
                 let inside = reached < end;
                 reached += item.raw_len();
                 inside
             });
             let count = own.count();
-            search.set_costs(&first_way[used..used + count]);
+            search.set_costs(&first_guess[used..used + count]);
             used += count;
-            for pass in 0..PASSES {
-                if pass > 0 {
-                    search.set_costs(items);
-                }
-                search.cheapest(data, from, (at, end), *recent, items);
-            }
+            search.cheapest(data, from, (at, end), *recent, items);
             for item in items.iter() {
                 *recent = recent.after(*item);
             }
@@ -180,19 +176,13 @@ fn lazy(
 const DEPTH: u32 = 10;
 const NICE: usize = 40;
 
-/// How much a match is worth: recent distances cost little, far ones much.
-const fn score(item: Item) -> i32 {
-    let saved = item.len as i32 * 6;
-    if item.written <= OFFSET_BIAS { saved + 6 } else { saved - item.written.ilog2() as i32 }
-}
-
 /// The best match at `at` that is longer than `beat`, else the literal.
 fn best_at(chains: &mut HashChains, data: &[u8], at: usize, to: usize, recent: Recent, beat: usize) -> Item {
     let limit = (to - at).min(MAX_MATCH);
     let depth = if beat > 0 { DEPTH / 2 } else { DEPTH };
     let Match { len, distance } = chains.longest(data, at, beat.max(2), depth, NICE, limit);
     let mut best = Item::literal(data[at]);
-    let mut best_score = 12;
+    let mut best_score = LEAST_SCORE;
     // The two largest distances of a window cannot be written; only the first bytes of a full chunk are that far.
     if len > 0 && distance as usize <= to.max(MIN_WINDOW) - 1 - OFFSET_BIAS as usize {
         let item = Item::with_written(distance + OFFSET_BIAS, len as usize);

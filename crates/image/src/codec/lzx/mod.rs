@@ -5,6 +5,7 @@
 //! x86 calls, which is always on, with the file size `TRANSLATION_SIZE`, over each chunk by itself.
 
 mod block;
+mod cheapest;
 mod decode;
 mod encode;
 mod search;

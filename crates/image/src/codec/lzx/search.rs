@@ -1,95 +1,111 @@
-//! Looking for the cheapest way to write a stretch of bytes.
+//! What there is to choose from in a stretch of bytes, what it costs, and where blocks begin.
 
 use super::{
     ALIGNED_SYMBOLS, EXTRA_BITS, LENGTH_HEADERS, LENGTH_SYMBOLS, LITERALS, MAX_MAIN_SYMBOLS, MAX_MATCH,
-    MAX_SLOTS, MIN_MATCH, OFFSET_BIAS, SLOT_BASES,
+    MAX_SLOTS, MAX_WINDOW, MIN_MATCH, OFFSET_BIAS,
     block::{Counts, Item, Recent, slot_of},
+    cheapest::{Matches, Ways},
     slots_for,
 };
-use crate::codec::matches::{BinaryTrees, Match, common_len};
+use crate::codec::{
+    Level, boxed,
+    matches::{BinaryTrees, HashChains, Match, common_len},
+};
 
 /// Units of cost in one bit.
 const BIT: u32 = 32;
-/// Matches from this length on are taken without asking what they cost.
-const NICE: usize = 64;
 /// Matches of two bytes at this distance and beyond are not looked at.
 const FAR_PAIR: u32 = 400;
-/// Earlier positions looked at for each position.
-const DEPTH: u32 = 40;
-/// The same inside a match that is taken anyway.
-const DEPTH_INSIDE: u32 = 8;
-/// Bytes of the pieces that a stretch is cut into before neighbours that are alike are joined to blocks.
-const UNIT: usize = 2048;
 
-/// A literal or a match in 32 bits, as the search keeps it: the length below (1 for a literal), above it what is written
-/// for the distance, or the byte.
-#[derive(Clone, Copy, Default)]
-struct Choice(u32);
+/// How hard the search tries.
+#[derive(Clone, Copy)]
+pub(super) struct Effort {
+    /// Matches from this length on are taken without asking what they cost.
+    pub nice: usize,
+    /// Lengths up to this one are weighed each with the nearest match; of longer ones only the longest.
+    pub each: usize,
+    /// Earlier positions looked at for each position.
+    pub depth: u32,
+    /// The same inside a match that is taken anyway; chains have all positions.
+    pub depth_inside: u32,
+    /// Whether matches are found by trees, which are thorough, or by chains.
+    pub with_trees: bool,
+}
 
-impl Choice {
-    const LEN_BITS: u32 = 9;
-
-    const fn literal(byte: u8) -> Self {
-        Self((byte as u32) << Self::LEN_BITS | 1)
-    }
-
-    const fn len(self) -> usize {
-        (self.0 & ((1 << Self::LEN_BITS) - 1)) as usize
-    }
-
-    const fn written(self) -> u32 {
-        self.0 >> Self::LEN_BITS
-    }
-
-    const fn item(self) -> Item {
-        if self.len() == 1 {
-            Item::literal(self.written() as u8)
-        } else {
-            Item::with_written(self.written(), self.len())
+impl Effort {
+    pub(super) const fn of(level: Level) -> Self {
+        match level {
+            Level::Fast | Level::Good => {
+                Self { nice: 28, each: 12, depth: 14, depth_inside: 0, with_trees: false }
+            }
+            Level::Max => Self { nice: 128, each: 48, depth: 64, depth_inside: 8, with_trees: true },
         }
     }
 }
 
-/// A match with what does not depend on costs.
+/// Bytes of the pieces that a stretch is cut into before neighbours that are alike are joined to blocks.
+const UNIT: usize = 2048;
+
+/// The nearest match of one length: what is written for its distance, and above it the position slot.
 #[derive(Clone, Copy)]
-struct Found {
-    written: u32,
-    len: u16,
-    slot: u8,
-    /// The low three bits of the offset.
-    low: u8,
+pub(super) struct Found(u32);
+
+impl Found {
+    const WRITTEN_BITS: u32 = 22;
+
+    const fn new(written: u32) -> Self {
+        const { assert!(MAX_WINDOW + OFFSET_BIAS as usize <= 1 << Self::WRITTEN_BITS) };
+        Self((slot_of(written) as u32) << Self::WRITTEN_BITS | written)
+    }
+
+    /// What is written for the distance. Its low three bits are those of the offset wherever that has three.
+    #[inline(always)]
+    pub(super) const fn written(self) -> u32 {
+        self.0 & ((1 << Self::WRITTEN_BITS) - 1)
+    }
+
+    #[inline(always)]
+    pub(super) const fn slot(self) -> usize {
+        (self.0 >> Self::WRITTEN_BITS) as usize
+    }
 }
 
 /// Shortest match that needs a length symbol.
 const LAST_HEADER: usize = MIN_MATCH + LENGTH_HEADERS - 1;
-/// What is never cheaper than anything.
-const UNREACHED: i32 = i32::MAX / 2;
 /// Lengths that a match can have, and room before the first.
-const LENGTHS: usize = MAX_MATCH + 1;
+pub(super) const LENGTHS: usize = MAX_MATCH + 1;
 
 /// What symbols cost.
-struct Costs {
-    main: [u32; MAX_MAIN_SYMBOLS],
+pub(super) struct Costs {
+    pub main: [u32; MAX_MAIN_SYMBOLS],
     length: [u32; LENGTH_SYMBOLS],
     aligned: [u32; ALIGNED_SYMBOLS],
     /// For each position slot what main and length symbol cost together, by the length of the match.
-    matches: Box<[[u16; LENGTHS]]>,
+    pub matches: Box<[[u16; LENGTHS]; MAX_SLOTS]>,
+    /// For each position slot what the bits of the offset cost, by the low three of them.
+    pub offsets: [[u16; ALIGNED_SYMBOLS]; MAX_SLOTS],
+}
+
+/// What finds matches.
+enum Finder {
+    Chains(HashChains),
+    Trees(BinaryTrees<3>),
 }
 
 /// Tables for the search, kept from stretch to stretch.
 pub(super) struct Search {
-    trees: BinaryTrees<3>,
+    finder: Finder,
     /// Largest distance that can be written.
     farthest: u32,
     slots: usize,
     matches: Vec<Match>,
+    /// For each position of the stretch one entry for each length from 2 to that of its longest match; beyond `each`, only
+    /// one for the longest.
     found: Vec<Found>,
-    /// Where the matches of each position of the stretch begin in `found`.
-    starts: Vec<u32>,
-    /// The cheapest known way to each position: its cost and its last step.
-    ways: Vec<i32>,
-    steps: Vec<Choice>,
-    recents: Vec<Recent>,
+    /// Where the entries of each position begin, and how long its longest match is.
+    starts: Vec<(u32, u32)>,
+    effort: Effort,
+    ways: Ways,
     costs: Costs,
     units: Vec<Unit>,
     /// What joining each unit with the next saves, in bits.
@@ -106,24 +122,38 @@ struct Unit {
     bits: f32,
 }
 
+/// The score that a match must have more of than this to be better than literals: about the cost of saying that there is
+/// one.
+pub(super) const LEAST_SCORE: i32 = 5;
+
+/// How much a match is worth by a rule of thumb: recent distances cost little, far ones much.
+pub(super) const fn score(item: Item) -> i32 {
+    let saved = item.len as i32 * 6;
+    if item.written <= OFFSET_BIAS { saved + 6 } else { saved - item.written.ilog2() as i32 }
+}
+
 impl Search {
     /// For chunks of up to `longest_chunk` bytes (the window's size), searched in stretches of up to `longest_stretch`.
-    pub(super) fn new(longest_chunk: usize, longest_stretch: usize) -> Self {
+    pub(super) fn new(longest_chunk: usize, longest_stretch: usize, effort: Effort) -> Self {
         Self {
-            trees: BinaryTrees::new(longest_chunk),
+            finder: if effort.with_trees {
+                Finder::Trees(BinaryTrees::new(longest_chunk))
+            } else {
+                Finder::Chains(HashChains::new(longest_chunk))
+            },
             farthest: longest_chunk as u32 - 1 - OFFSET_BIAS,
             slots: slots_for(longest_chunk),
             matches: Vec::with_capacity(64),
             found: Vec::with_capacity(longest_stretch * 4),
             starts: Vec::with_capacity(longest_stretch + 1),
-            ways: Vec::with_capacity(longest_stretch + 1),
-            steps: Vec::with_capacity(longest_stretch + 1),
-            recents: Vec::with_capacity(longest_stretch + 1),
+            effort,
+            ways: Ways::new(longest_stretch),
             costs: Costs {
                 main: [0; MAX_MAIN_SYMBOLS],
                 length: [0; LENGTH_SYMBOLS],
                 aligned: [0; ALIGNED_SYMBOLS],
-                matches: vec![[0; LENGTHS]; MAX_SLOTS].into(),
+                matches: boxed([0; LENGTHS]),
+                offsets: [[0; ALIGNED_SYMBOLS]; MAX_SLOTS],
             },
             units: Vec::with_capacity(longest_stretch / UNIT + 1),
             savings: Vec::with_capacity(longest_stretch / UNIT + 1),
@@ -134,69 +164,128 @@ impl Search {
 
     /// Begins a chunk.
     pub(super) fn start(&mut self) {
-        self.trees.start();
+        match &mut self.finder {
+            Finder::Chains(chains) => chains.start(),
+            Finder::Trees(trees) => trees.start(),
+        }
     }
 
     /// Finds the matches of the stretch `from..to` of `data`. Stretches come one after another.
     pub(super) fn find_all(&mut self, data: &[u8], from: usize, to: usize) {
-        self.found.clear();
-        self.starts.clear();
+        let Effort { nice, each, depth, depth_inside, .. } = self.effort;
+        let Self { finder, matches, found, starts, farthest, .. } = self;
+        found.clear();
+        starts.clear();
         let mut at = from;
         while at < to {
-            self.starts.push(self.found.len() as u32);
-            self.matches.clear();
-            self.trees.find::<true>(data, at, DEPTH, NICE, MAX_MATCH, &mut self.matches);
-            // Two bytes far back cost more than two literals.
-            let useful = |found: &&Match| {
-                found.distance <= self.farthest && (found.len > 2 || found.distance < FAR_PAIR)
-            };
-            let near = self.matches.iter().filter(useful);
-            self.found.extend(near.map(|found| {
-                let written = found.distance + OFFSET_BIAS;
-                let slot = slot_of(written);
-                Found {
-                    written,
-                    len: found.len as u16,
-                    slot: slot as u8,
-                    low: (written - SLOT_BASES[slot]) as u8 & 7,
+            let first = found.len() as u32;
+            let (mut longest, mut last) = (1, Found::new(0));
+            let mut note = |near: Match| {
+                // Two bytes far back cost more than two literals.
+                if near.distance > *farthest || near.len == 2 && near.distance >= FAR_PAIR {
+                    return;
                 }
-            }));
-            let first = self.starts[at - from] as usize;
-            let longest = self.found[first..].last().map_or(0, |found| usize::from(found.len));
+                let entry = Found::new(near.distance + OFFSET_BIAS);
+                let (known, len) = (longest, near.len as usize);
+                found.extend(std::iter::repeat_n(entry, len.min(each).saturating_sub(known)));
+                (longest, last) = (len, entry);
+            };
+            match finder {
+                Finder::Chains(chains) => chains.find(data, at, depth, nice, MAX_MATCH, &mut note),
+                Finder::Trees(trees) => {
+                    matches.clear();
+                    trees.find::<true>(data, at, depth, nice, MAX_MATCH, matches);
+                    matches.iter().for_each(|near| note(*near));
+                }
+            }
+            if longest > each {
+                found.push(last);
+            }
+            starts.push((first, longest as u32));
             at += 1;
-            if longest >= NICE {
+            if longest >= nice {
                 // Nobody will ask for matches inside one that is taken anyway.
                 let end = (at + longest - 1).min(to);
-                while at < end {
-                    self.starts.push(self.found.len() as u32);
-                    self.trees.skip::<true>(data, at, DEPTH_INSIDE, NICE);
-                    at += 1;
+                match finder {
+                    Finder::Chains(chains) => chains.skip(data, at, end),
+                    Finder::Trees(trees) => {
+                        (at..end).for_each(|at| trees.skip::<true>(data, at, depth_inside, nice));
+                    }
                 }
+                starts.resize(starts.len() + (end - at), (0, 1));
+                at = end;
             }
         }
-        self.starts.push(self.found.len() as u32);
     }
 
-    /// Always the longest match: a first guess, from which the first costs come.
-    pub(super) fn greedy(&self, data: &[u8], from: usize, to: usize, items: &mut Vec<Item>) {
+    /// The cheapest way through `span` under the present costs, in the stretch that begins at `start`.
+    pub(super) fn cheapest(
+        &mut self,
+        data: &[u8],
+        start: usize,
+        span: (usize, usize),
+        recent: Recent,
+        items: &mut Vec<Item>,
+    ) {
+        let first = span.0 - start;
+        let Effort { nice, each, .. } = self.effort;
+        let matches = Matches { found: &self.found, starts: &self.starts[first..], nice, each };
+        self.ways.cheapest(data, span, recent, &self.costs, matches, items);
+    }
+
+    /// A first guess, from which the first costs come: the best match by a rule of thumb, unless the next position has
+    /// a better one.
+    pub(super) fn guess(&self, data: &[u8], from: usize, to: usize, recent: Recent, items: &mut Vec<Item>) {
         items.clear();
+        let mut recent = recent;
         let mut at = from;
+        let mut current = self.likely(data, from, at, to, recent);
         while at < to {
-            let (first, last) = (self.starts[at - from] as usize, self.starts[at - from + 1] as usize);
-            let best = self.found[first..last]
-                .last()
-                .map(|found| (usize::from(found.len).min(to - at), found.written));
-            match best {
-                Some((len, written)) if len > 3 || len == 3 && written < 2048 => {
-                    items.push(Item::with_written(written, len));
-                    at += len;
-                }
-                _ => {
+            if !current.is_literal() && usize::from(current.len) < self.effort.nice && at + 1 < to {
+                let next = self.likely(data, from, at + 1, to, recent);
+                if !next.is_literal() && score(next) > score(current) {
                     items.push(Item::literal(data[at]));
                     at += 1;
+                    current = next;
+                    continue;
                 }
             }
+            items.push(current);
+            recent = recent.after(current);
+            at += current.raw_len();
+            if at < to {
+                current = self.likely(data, from, at, to, recent);
+            }
         }
+    }
+
+    /// The best item at `at` by a rule of thumb.
+    #[inline]
+    fn likely(&self, data: &[u8], start: usize, at: usize, to: usize, recent: Recent) -> Item {
+        let limit = (to - at).min(MAX_MATCH);
+        let mut best = Item::literal(data[at]);
+        let mut best_score = LEAST_SCORE;
+        let (first, longest) = self.starts[at - start];
+        if longest > 1 {
+            let last = first as usize + (longest as usize).min(self.effort.each + 1) - MIN_MATCH;
+            let found = self.found[last];
+            let len = (longest as usize).min(limit) as u16;
+            let item = Item { written: found.written(), len, slot: found.slot() as u8 };
+            if score(item) > best_score {
+                (best, best_score) = (item, score(item));
+            }
+        }
+        for (n, distance) in recent.0.iter().enumerate() {
+            let distance = *distance as usize;
+            if limit < MIN_MATCH || distance > at || data[at - distance..][..2] != data[at..][..2] {
+                continue;
+            }
+            let item = Item::with_written(n as u32, common_len(data, at - distance, at, limit));
+            if score(item) > best_score {
+                (best, best_score) = (item, score(item));
+            }
+        }
+        best
     }
 
     /// Takes the costs from what an earlier way used.
@@ -213,6 +302,12 @@ impl Search {
         if bits + 3 * 8 * BIT >= 3 * BIT * counts.aligned.iter().sum::<u32>() {
             self.costs.aligned.fill(3 * BIT);
         }
+        for (slot, costs) in self.costs.offsets[..self.slots].iter_mut().enumerate() {
+            let bits = u32::from(EXTRA_BITS[slot]);
+            for (cost, low) in costs.iter_mut().zip(self.costs.aligned) {
+                *cost = (if bits < 3 { bits * BIT } else { (bits - 3) * BIT + low }) as u16;
+            }
+        }
         let headers = self.costs.main[LITERALS..].chunks_exact(LENGTH_HEADERS);
         for (by_length, headers) in self.costs.matches[..self.slots].iter_mut().zip(headers) {
             for (cost, header) in by_length[MIN_MATCH..LAST_HEADER].iter_mut().zip(headers) {
@@ -222,94 +317,6 @@ impl Search {
                 *cost = (headers[LENGTH_HEADERS - 1] + length) as u16;
             }
         }
-    }
-
-    /// The cheapest way from `from` to `to` under the present costs, both in the stretch that begins at `start`.
-    pub(super) fn cheapest(
-        &mut self,
-        data: &[u8],
-        start: usize,
-        (from, to): (usize, usize),
-        recent: Recent,
-        items: &mut Vec<Item>,
-    ) {
-        let len = to - from;
-        self.ways.clear();
-        self.ways.resize(len + 1, UNREACHED);
-        self.steps.clear();
-        self.steps.resize(len + 1, Choice::default());
-        self.recents.clear();
-        self.recents.resize(len + 1, recent);
-        self.ways[0] = 0;
-        let Self { ways, steps, recents, costs, starts, found, .. } = self;
-        let mut here = 0;
-        while here < len {
-            let at = from + here;
-            if here > 0 {
-                let step = steps[here];
-                let before = recents[here - step.len()];
-                recents[here] = if step.len() == 1 { before } else { before.after_match(step.written()) };
-            }
-            let (cost, recent, room) = (ways[here], recents[here], len - here);
-            let byte = data[at];
-            let with_literal = cost + costs.main[usize::from(byte)] as i32;
-            if with_literal < ways[here + 1] {
-                ways[here + 1] = with_literal;
-                steps[here + 1] = Choice::literal(byte);
-            }
-            let limit = room.min(MAX_MATCH);
-            if limit < MIN_MATCH {
-                here += 1;
-                continue;
-            }
-            let (next_ways, next_steps) = (&mut ways[here..=here + limit], &mut steps[here..=here + limit]);
-            let mut jump = 0;
-            let pair = [byte, data[at + 1]];
-            for (n, distance) in recent.0.iter().enumerate() {
-                let distance = *distance as usize;
-                if distance > at || data[at - distance] != pair[0] || data[at - distance + 1] != pair[1] {
-                    continue;
-                }
-                let longest = common_len(data, at - distance, at, limit);
-                jump = jump.max(if longest >= NICE { longest } else { 0 });
-                relax(next_ways, next_steps, &costs.matches[n], cost, n as u32, MIN_MATCH, longest);
-            }
-            let first = starts[at - start] as usize;
-            let last = starts[at - start + 1] as usize;
-            let mut shortest = MIN_MATCH;
-            for found in &found[first..last] {
-                let longest = usize::from(found.len).min(limit);
-                if longest < shortest {
-                    break;
-                }
-                let slot = usize::from(found.slot) % MAX_SLOTS;
-                let extra = u32::from(EXTRA_BITS[slot]);
-                let bits = if extra < 3 {
-                    extra * BIT
-                } else {
-                    (extra - 3) * BIT + costs.aligned[usize::from(found.low) % ALIGNED_SYMBOLS]
-                };
-                jump = jump.max(if longest >= NICE { longest } else { 0 });
-                let cost = cost + bits as i32;
-                relax(next_ways, next_steps, &costs.matches[slot], cost, found.written, shortest, longest);
-                shortest = longest + 1;
-            }
-            if jump > 0 {
-                // Positions inside were not searched; what leads there leads nowhere.
-                next_ways[1..jump].fill(UNREACHED);
-                here += jump;
-            } else {
-                here += 1;
-            }
-        }
-        items.clear();
-        let mut here = len;
-        while here > 0 {
-            let step = steps[here];
-            items.push(step.item());
-            here -= step.len();
-        }
-        items.reverse();
     }
 
     /// Cuts a stretch where what the items use changes: appends the number of raw bytes of each block to `blocks`.
@@ -349,29 +356,6 @@ impl Search {
         }
         blocks.clear();
         blocks.extend(self.units.iter().map(|unit| unit.raw_len));
-    }
-}
-
-/// Offers a match with every length from `shortest` to `longest`. `cost` holds all but what `by_length` has.
-#[inline(always)]
-fn relax(
-    ways: &mut [i32],
-    steps: &mut [Choice],
-    by_length: &[u16; LENGTHS],
-    cost: i32,
-    written: u32,
-    shortest: usize,
-    longest: usize,
-) {
-    let choice = written << Choice::LEN_BITS;
-    let (ways, steps) = (&mut ways[shortest..=longest], &mut steps[shortest..=longest]);
-    let lengths = by_length[shortest..=longest].iter().zip(shortest as u32..);
-    for ((way, step), (extra, len)) in ways.iter_mut().zip(steps).zip(lengths) {
-        let offer = cost + i32::from(*extra);
-        if offer < *way {
-            *way = offer;
-            step.0 = choice | len;
-        }
     }
 }
 

@@ -22,11 +22,12 @@ pub struct Encoder {
 
 enum Finder {
     Fast(HashChains),
-    Max(Box<Search>),
+    Searched(Box<Search>),
 }
 
 /// What the search for the cheapest way needs.
 struct Search {
+    effort: Effort,
     trees: BinaryTrees<3>,
     /// Matches of all positions, one after another.
     found: Vec<Match>,
@@ -47,10 +48,22 @@ struct Node {
 const BIT: u32 = 16;
 /// Cost of a symbol that the last pass did not use.
 const UNSEEN: u16 = 13 * BIT as u16;
-/// Matches from this length on are taken without asking what they cost.
-const NICE: usize = 96;
-const DEPTH: u32 = 64;
-const PASSES: usize = 3;
+
+/// How hard the search tries.
+#[derive(Clone, Copy)]
+struct Effort {
+    /// Matches from this length on are taken without asking what they cost.
+    nice: usize,
+    /// Earlier positions looked at for each position.
+    depth: u32,
+    /// How often the cheapest way is looked for, each time with the costs of the last.
+    passes: usize,
+}
+
+impl Effort {
+    const GOOD: Self = Self { nice: 48, depth: 16, passes: 1 };
+    const MAX: Self = Self { nice: 96, depth: 64, passes: 3 };
+}
 
 impl Encoder {
     /// For chunks of up to `longest_chunk` bytes, at most [`MAX_CHUNK_LEN`].
@@ -58,7 +71,8 @@ impl Encoder {
         let longest_chunk = longest_chunk.min(MAX_CHUNK_LEN);
         let finder = match level {
             Level::Fast => Finder::Fast(HashChains::new(longest_chunk)),
-            Level::Good | Level::Max => Finder::Max(Box::new(Search {
+            level => Finder::Searched(Box::new(Search {
+                effort: if level == Level::Good { Effort::GOOD } else { Effort::MAX },
                 trees: BinaryTrees::new(longest_chunk),
                 found: Vec::with_capacity(longest_chunk * 4),
                 starts: Vec::with_capacity(longest_chunk + 1),
@@ -87,10 +101,10 @@ impl Encoder {
                 lazy(chains, raw, &mut self.items);
                 count(&self.items, &mut self.counts);
             }
-            Finder::Max(search) => {
+            Finder::Searched(search) => {
                 search.find_all(raw);
                 search.greedy(raw, &mut self.items);
-                for _ in 0..PASSES {
+                for _ in 0..search.effort.passes {
                     count(&self.items, &mut self.counts);
                     search.set_costs(&self.counts);
                     search.cheapest(raw, &mut self.items);
@@ -193,20 +207,21 @@ fn lazy(chains: &mut HashChains, raw: &[u8], items: &mut Vec<Item>) {
 
 impl Search {
     fn find_all(&mut self, raw: &[u8]) {
+        let Effort { nice, depth, .. } = self.effort;
         self.trees.start();
         self.found.clear();
         self.starts.clear();
         let mut at = 0;
         while at < raw.len() {
             self.starts.push(self.found.len() as u32);
-            self.trees.find::<false>(raw, at, DEPTH, NICE, usize::MAX, &mut self.found);
+            self.trees.find::<false>(raw, at, depth, nice, usize::MAX, &mut self.found);
             let longest = self.found[self.starts[at] as usize..].last().map_or(0, |found| found.len as usize);
             at += 1;
-            if longest >= NICE {
+            if longest >= nice {
                 // Nobody will ask for matches inside one that is taken anyway.
                 for inside in at..at + longest - 1 {
                     self.starts.push(self.found.len() as u32);
-                    self.trees.skip::<false>(raw, inside, DEPTH / 4, NICE);
+                    self.trees.skip::<false>(raw, inside, depth / 4, nice);
                 }
                 at += longest - 1;
             }
@@ -251,6 +266,7 @@ impl Search {
 
     /// The cheapest way from the first byte to the last under the present costs.
     fn cheapest(&mut self, raw: &[u8], items: &mut Vec<Item>) {
+        let nice = self.effort.nice;
         let end = raw.len();
         let unreached = Node { cost: u32::MAX, item: Item { len: 0, distance: 0 } };
         self.nodes.clear();
@@ -270,7 +286,7 @@ impl Search {
                 let bits = found.distance.ilog2();
                 let base = cost + bits * BIT;
                 let symbol = 256 + ((bits as usize) << 4);
-                if found.len as usize >= NICE {
+                if found.len as usize >= nice {
                     len = found.len as usize;
                 }
                 let stop = (found.len as usize).min(MIN_MATCH + 14);
@@ -293,7 +309,7 @@ impl Search {
                 }
             }
             at += 1;
-            if len > NICE {
+            if len > nice {
                 // The long match is taken; what lies inside was not searched.
                 let target = at + len - 2;
                 for inside in at..target {
