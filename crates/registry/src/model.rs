@@ -8,34 +8,22 @@ use std::{cmp::Ordering, sync::Arc};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct KeyId(pub(crate) u32);
 
-/// Bytes in the file that was read, or new ones.
-#[derive(Clone, Debug)]
-pub(crate) enum Bytes {
-    At { start: u32, len: u32 },
-    Own(Box<[u8]>),
+/// Bytes in the file that was read, or behind its end in what was added. A hive of a system has half a million of them.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Bytes {
+    pub start: u32,
+    pub len: u32,
 }
 
 impl Bytes {
-    pub(crate) const EMPTY: Self = Self::At { start: 0, len: 0 };
+    pub(crate) const EMPTY: Self = Self { start: 0, len: 0 };
 }
 
 /// A name as the hive has it: one or two bytes for each UTF-16 unit.
-#[derive(Clone, Debug)]
+#[derive(Clone, Copy, Debug)]
 pub(crate) struct Name {
     pub bytes: Bytes,
     pub is_wide: bool,
-}
-
-impl Name {
-    pub(crate) fn new(text: &str) -> Self {
-        // What fits into ISO 8859-1 is stored so, as real systems do it.
-        if text.chars().all(|c| (c as u32) < 256) {
-            let bytes: Vec<u8> = text.chars().map(|c| c as u8).collect();
-            return Self { bytes: Bytes::Own(bytes.into()), is_wide: false };
-        }
-        let bytes: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
-        Self { bytes: Bytes::Own(bytes.into()), is_wide: true }
-    }
 }
 
 /// UTF-16 units of a stored name.
@@ -85,6 +73,10 @@ pub(crate) struct Security {
 #[derive(Clone)]
 pub struct Hive {
     pub(crate) source: Arc<[u8]>,
+    /// What was added; places in it count from the end of the source.
+    pub(crate) own: Vec<u8>,
+    /// Whether more was added than places can say, which no hive file could hold.
+    pub(crate) is_overfull: bool,
     /// The whole base block.
     pub(crate) base: Box<[u8]>,
     pub(crate) minor: u32,
@@ -134,8 +126,24 @@ impl Hive {
         raw.clustering = 1.into();
         let mut base = vec![0; layout::BLOCK];
         base[..512].copy_from_slice(raw.as_bytes());
-        let key = Key {
-            name: Name::new(root),
+        let mut hive = Self {
+            source: Arc::from([]),
+            own: Vec::new(),
+            is_overfull: false,
+            base: base.into(),
+            minor,
+            keys: Vec::new(),
+            securities: Vec::new(),
+            notes: Vec::new(),
+            is_dirty: false,
+            now: Some(time),
+            is_edited: false,
+        };
+        let descriptor = hive.add(descriptor);
+        hive.securities.push(Security { reserved: 0, descriptor });
+        let name = hive.new_name(root);
+        hive.keys.push(Key {
+            name,
             class: Bytes::EMPTY,
             flags: layout::KEY_ROOT | layout::KEY_NO_DELETE,
             written: time,
@@ -147,18 +155,35 @@ impl Hive {
             children: Vec::new(),
             values: Vec::new(),
             is_removed: false,
-        };
-        Self {
-            source: Arc::from([]),
-            base: base.into(),
-            minor,
-            keys: vec![key],
-            securities: vec![Security { reserved: 0, descriptor: Bytes::Own(descriptor.into()) }],
-            notes: Vec::new(),
-            is_dirty: false,
-            now: Some(time),
-            is_edited: false,
+        });
+        hive
+    }
+
+    /// Keeps new bytes.
+    fn add(&mut self, bytes: &[u8]) -> Bytes {
+        let start = u32::try_from(self.source.len() + self.own.len());
+        match (start, u32::try_from(bytes.len())) {
+            (Ok(start), Ok(len)) if start.checked_add(len).is_some() => {
+                self.own.extend_from_slice(bytes);
+                Bytes { start, len }
+            }
+            _ => {
+                self.is_overfull = true;
+                Bytes::EMPTY
+            }
         }
+    }
+
+    /// Keeps a new name.
+    fn new_name(&mut self, text: &str) -> Name {
+        // What fits into ISO 8859-1 is stored so, as real systems do it.
+        let is_wide = text.chars().any(|c| (c as u32) >= 256);
+        let bytes: Vec<u8> = if is_wide {
+            text.encode_utf16().flat_map(u16::to_le_bytes).collect()
+        } else {
+            text.chars().map(|c| c as u8).collect()
+        };
+        Name { bytes: self.add(&bytes), is_wide }
     }
 
     /// Version of the format: 3 stands for 1.3.
@@ -197,15 +222,16 @@ impl Hive {
         String::from_utf16_lossy(&units)
     }
 
-    pub(crate) fn bytes<'a>(&'a self, bytes: &'a Bytes) -> &'a [u8] {
-        match bytes {
-            Bytes::At { start, len } => &self.source[*start as usize..(*start + *len) as usize],
-            Bytes::Own(bytes) => bytes,
+    pub(crate) fn bytes(&self, bytes: Bytes) -> &[u8] {
+        let (start, len) = (bytes.start as usize, bytes.len as usize);
+        match start.checked_sub(self.source.len()) {
+            None => &self.source[start..start + len],
+            Some(start) => &self.own[start..start + len],
         }
     }
 
     pub(crate) fn units<'a>(&'a self, name: &'a Name) -> impl Iterator<Item = u16> + Clone + 'a {
-        units(self.bytes(&name.bytes), name.is_wide)
+        units(self.bytes(name.bytes), name.is_wide)
     }
 
     pub(crate) fn text(&self, name: &Name) -> String {
@@ -227,7 +253,7 @@ impl Hive {
 
     /// Class name of a key; mostly empty.
     pub fn class(&self, id: KeyId) -> String {
-        let units: Vec<u16> = units(self.bytes(&self.key(id).class), true).collect();
+        let units: Vec<u16> = units(self.bytes(self.key(id).class), true).collect();
         String::from_utf16_lossy(&units)
     }
 
@@ -258,13 +284,13 @@ impl Hive {
 
     /// Bytes of a value.
     pub fn data<'a>(&'a self, value: &'a Value) -> &'a [u8] {
-        self.bytes(&value.data)
+        self.bytes(value.data)
     }
 
     /// The security descriptor of a key, in self-relative form; empty if it has none.
     pub fn security(&self, id: KeyId) -> &[u8] {
         let security = self.securities.get(self.key(id).security as usize);
-        security.map_or(&[], |security| self.bytes(&security.descriptor))
+        security.map_or(&[], |security| self.bytes(security.descriptor))
     }
 
     /// Order of the names of two stored names, without regard to case.
@@ -387,8 +413,9 @@ impl Hive {
     fn insert(&mut self, parent: KeyId, place: usize, name: &str) -> KeyId {
         let id = KeyId(self.keys.len() as u32);
         let written = self.now.unwrap_or(self.key(parent).written);
+        let name = self.new_name(name);
         self.keys.push(Key {
-            name: Name::new(name),
+            name,
             class: Bytes::EMPTY,
             flags: 0,
             written,
@@ -415,17 +442,18 @@ impl Hive {
             return Err(BadName::Long { limit: layout::LONGEST_VALUE_NAME });
         }
         let position = self.value_position(id, name);
-        let data = Bytes::Own(data.into());
         if let Some(n) = position {
             let value = &self.key(id).values[n];
-            if value.kind == kind.0 && self.bytes(&value.data) == self.bytes(&data) {
+            if value.kind == kind.0 && self.bytes(value.data) == data {
                 return Ok(false);
             }
+            let data = self.add(data);
             let value = &mut self.key_mut(id).values[n];
             value.kind = kind.0;
             value.data = data;
         } else {
-            let value = Value { name: Name::new(name), kind: kind.0, data, flags: 0, spare: 0 };
+            let (name, data) = (self.new_name(name), self.add(data));
+            let value = Value { name, kind: kind.0, data, flags: 0, spare: 0 };
             self.key_mut(id).values.push(value);
         }
         self.touch(id);
@@ -468,16 +496,18 @@ impl Hive {
             self.key_mut(parent).children.insert(place, id);
             self.touch(parent);
         }
-        self.key_mut(id).name = Name::new(name);
+        self.key_mut(id).name = self.new_name(name);
         self.touch(id);
         Ok(())
     }
 
     /// Gives a key a security descriptor in self-relative form.
     pub fn set_security(&mut self, id: KeyId, descriptor: &[u8]) {
-        let same = |security: &Security| self.bytes(&security.descriptor) == descriptor;
-        let number = self.securities.iter().position(same).unwrap_or_else(|| {
-            self.securities.push(Security { reserved: 0, descriptor: Bytes::Own(descriptor.into()) });
+        let same = |security: &Security| self.bytes(security.descriptor) == descriptor;
+        let known = self.securities.iter().position(same);
+        let number = known.unwrap_or_else(|| {
+            let descriptor = self.add(descriptor);
+            self.securities.push(Security { reserved: 0, descriptor });
             self.securities.len() - 1
         });
         self.key_mut(id).security = number as u32;
@@ -487,7 +517,7 @@ impl Hive {
     /// Gives a key a class name.
     pub fn set_class(&mut self, id: KeyId, class: &str) {
         let bytes: Vec<u8> = class.encode_utf16().flat_map(u16::to_le_bytes).collect();
-        self.key_mut(id).class = Bytes::Own(bytes.into());
+        self.key_mut(id).class = self.add(&bytes);
         self.touch(id);
     }
 }

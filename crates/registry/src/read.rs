@@ -40,15 +40,19 @@ impl Hive {
             keys: Vec::new(),
             securities: Vec::new(),
             by_cell: HashMap::new(),
+            own: Vec::new(),
+            source_len: source.len(),
             cells,
             has_segments: base.minor >= layout::BIG_DATA_MINOR,
         };
         reader.read_keys(base.root, limits.depth)?;
-        let Reader { keys, securities, .. } = reader;
+        let Reader { keys, securities, own, .. } = reader;
         let mut notes = base.notes;
         let mut hive = Self {
             base: source[..BLOCK].into(),
             source,
+            own,
+            is_overfull: false,
             minor: base.minor,
             keys,
             securities,
@@ -234,6 +238,9 @@ struct Reader<'a> {
     securities: Vec<Security>,
     /// Number of the security descriptor of each cell.
     by_cell: HashMap<u32, u32>,
+    /// Values that lie in several cells, put together, and where they are counted from.
+    own: Vec<u8>,
+    source_len: usize,
     has_segments: bool,
 }
 
@@ -370,7 +377,7 @@ impl<'a> Reader<'a> {
                     len,
                 ));
             }
-            Bytes::At { start: start + 8, len }
+            Bytes { start: start + 8, len }
         } else if len == 0 {
             Bytes::EMPTY
         } else {
@@ -418,7 +425,10 @@ impl<'a> Reader<'a> {
             inside(bytes, part, start, "segment of a value")?;
             all.extend_from_slice(&bytes[..part]);
         }
-        Ok(Bytes::Own(all.into()))
+        let start = self.source_len + self.own.len();
+        self.own.extend_from_slice(&all);
+        // The cells lie in the source, so together they are no longer than that.
+        Ok(Bytes { start: start as u32, len: all.len() as u32 })
     }
 
     /// The number of the security descriptor in a cell; [`NONE`] if there is none.
@@ -470,7 +480,7 @@ fn inside(bytes: &[u8], len: usize, start: u32, what: &str) -> Result<Bytes> {
             available: bytes.len() as u64,
         });
     }
-    Ok(Bytes::At { start, len: len as u32 })
+    Ok(Bytes { start, len: len as u32 })
 }
 
 fn name_at(bytes: &[u8], len: usize, is_wide: bool, start: u32, what: &str) -> Result<Name> {

@@ -8,6 +8,9 @@ use crate::{
 use neat_content::{Error, Result};
 use zerocopy::{FromBytes, IntoBytes};
 
+/// Bytes that are put together before they are passed on.
+const WINDOW: usize = 1 << 20;
+
 impl Hive {
     /// The bytes of a hive file that holds what this hive holds: without gaps, with both sequence numbers equal, and
     /// always the same for the same hive.
@@ -17,11 +20,24 @@ impl Hive {
     /// # Errors
     /// `LimitExceeded` when it would be larger than any hive is.
     pub fn write(&self) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        self.write_to(&mut |part| {
+            bytes.extend_from_slice(part);
+            Ok(())
+        })?;
+        Ok(bytes)
+    }
+
+    /// The same bytes part by part, in order: a whole hive may be large, and need not be in memory twice.
+    ///
+    /// # Errors
+    /// As [`Hive::write`], and those of `sink`.
+    pub fn write_to(&self, sink: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
         // The first pass gives every cell its place, the second writes, by the same walk.
         let mut writer = Writer::new(self);
-        writer.walk(&mut Vec::new());
+        writer.walk(&mut Out::default(), sink)?;
         let len = writer.bins.end;
-        if len as u64 + BLOCK as u64 > crate::read::LARGEST {
+        if self.is_overfull || len as u64 + BLOCK as u64 > crate::read::LARGEST {
             return Err(Error::Limit {
                 what: "bytes of a hive".into(),
                 offset: 0,
@@ -29,24 +45,15 @@ impl Hive {
                 found: len as u64,
             });
         }
-        let mut bytes = vec![0; BLOCK + len];
-        let bins: Vec<(usize, usize)> = std::mem::take(&mut writer.bins.all);
-        for (n, (at, len)) in bins.iter().enumerate() {
-            let bin = RawBin {
-                signature: *b"hbin",
-                offset: (*at as u32).into(),
-                len: (*len as u32).into(),
-                reserved: 0.into(),
-                written: if n == 0 { self.written().into() } else { 0.into() },
-                spare: 0.into(),
-            };
-            bytes[BLOCK + at..BLOCK + at + BIN_HEADER].copy_from_slice(bin.as_bytes());
-        }
-        writer.bins = Bins::default();
-        writer.is_writing = true;
-        writer.walk(&mut bytes);
-        self.write_base(&mut bytes, len);
-        Ok(bytes)
+        let mut base = vec![0; BLOCK];
+        self.write_base(&mut base, len);
+        sink(&base)?;
+        writer.bins = Bins { written: Some(self.written()), ..Bins::default() };
+        let mut out = Out::default();
+        writer.walk(&mut out, sink)?;
+        // Every bin is complete at the end.
+        out.place(len, 0);
+        sink(&out.bytes)
     }
 
     fn write_base(&self, bytes: &mut [u8], len: usize) {
@@ -63,10 +70,47 @@ impl Hive {
     }
 }
 
-/// Gives out places for cells, bin after bin.
+/// The part of the bins that is being written. Places are counted from the first bin.
+#[derive(Default)]
+struct Out {
+    /// Place of the first byte in `bytes`; what lay before is passed on.
+    start: usize,
+    bytes: Vec<u8>,
+}
+
+impl Out {
+    /// The `len` bytes at `at`, which is not passed on yet.
+    fn place(&mut self, at: usize, len: usize) -> &mut [u8] {
+        let from = at - self.start;
+        if self.bytes.len() < from + len {
+            self.bytes.resize(from + len, 0);
+        }
+        &mut self.bytes[from..from + len]
+    }
+
+    /// Passes on what lies before `at`, if it is worth it: nothing there is written any more.
+    fn pass_on(&mut self, at: usize, sink: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        if at - self.start < WINDOW {
+            return Ok(());
+        }
+        self.place(at, 0);
+        sink(&self.bytes[..at - self.start])?;
+        self.bytes.drain(..at - self.start);
+        self.start = at;
+        Ok(())
+    }
+
+    /// Makes a free cell of what a bin has left.
+    fn free(&mut self, at: usize, len: usize) {
+        self.place(at, 4).copy_from_slice(&(len as i32).to_le_bytes());
+    }
+}
+
+/// Gives out places for cells, bin after bin, and when the bins are written, begins each.
 #[derive(Default)]
 struct Bins {
-    all: Vec<(usize, usize)>,
+    /// The time in the first bin, when they are written.
+    written: Option<u64>,
     /// Next free byte in the last bin.
     next: usize,
     /// End of the last bin.
@@ -74,27 +118,37 @@ struct Bins {
 }
 
 impl Bins {
-    /// Place of a cell that holds `len` bytes: its offset, and the gap before it that becomes a free cell.
-    fn take(&mut self, len: usize) -> (usize, Option<(usize, usize)>) {
+    /// Place of a cell that holds `len` bytes.
+    fn take(&mut self, len: usize, out: &mut Out) -> usize {
         let size = (len + 4).next_multiple_of(8);
-        let mut gap = None;
         if size > self.end - self.next {
-            gap = (self.end > self.next).then_some((self.next, self.end - self.next));
             let bin = (size + BIN_HEADER).next_multiple_of(BLOCK);
-            self.all.push((self.end, bin));
+            if let Some(written) = self.written {
+                if self.end > self.next {
+                    out.free(self.next, self.end - self.next);
+                }
+                let header = RawBin {
+                    signature: *b"hbin",
+                    offset: (self.end as u32).into(),
+                    len: (bin as u32).into(),
+                    reserved: 0.into(),
+                    written: if self.end == 0 { written.into() } else { 0.into() },
+                    spare: 0.into(),
+                };
+                out.place(self.end, BIN_HEADER).copy_from_slice(header.as_bytes());
+            }
             self.next = self.end + BIN_HEADER;
             self.end += bin;
         }
         let at = self.next;
         self.next += size;
-        (at, gap)
+        at
     }
 }
 
 struct Writer<'a> {
     hive: &'a Hive,
     bins: Bins,
-    is_writing: bool,
     /// Cell of each key.
     keys: Vec<u32>,
     /// Cell of each security descriptor that is used.
@@ -112,26 +166,20 @@ impl<'a> Writer<'a> {
             }
         }
         let securities = vec![0; references.len()];
-        Self {
-            hive,
-            bins: Bins::default(),
-            is_writing: false,
-            keys: vec![0; hive.keys.len()],
-            securities,
-            references,
-        }
+        Self { hive, bins: Bins::default(), keys: vec![0; hive.keys.len()], securities, references }
+    }
+
+    const fn is_writing(&self) -> bool {
+        self.bins.written.is_some()
     }
 
     /// Takes a cell for `parts`; writes it in the second pass.
-    fn cell(&mut self, out: &mut [u8], parts: &[&[u8]]) -> u32 {
+    fn cell(&mut self, out: &mut Out, parts: &[&[u8]]) -> u32 {
         let len = parts.iter().map(|part| part.len()).sum();
-        let (at, gap) = self.bins.take(len);
-        if self.is_writing {
-            if let Some((gap, len)) = gap {
-                out[BLOCK + gap..BLOCK + gap + 4].copy_from_slice(&(len as i32).to_le_bytes());
-            }
+        let at = self.bins.take(len, out);
+        if self.is_writing() {
             let size = (len + 4).next_multiple_of(8);
-            let place = &mut out[BLOCK + at..BLOCK + at + size];
+            let place = out.place(at, size);
             place[..4].copy_from_slice(&(-(size as i32)).to_le_bytes());
             let mut next = 4;
             for part in parts {
@@ -143,9 +191,13 @@ impl<'a> Writer<'a> {
     }
 
     /// The root key, the security descriptors, then key after key.
-    fn walk(&mut self, out: &mut [u8]) {
+    fn walk(&mut self, out: &mut Out, sink: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
         let hive = self.hive;
         for id in hive.walk() {
+            if self.is_writing() {
+                // A key's cells come after all of the key before.
+                out.pass_on(self.bins.next, sink)?;
+            }
             self.key(id, out);
             if id == Hive::ROOT {
                 self.security(out);
@@ -153,17 +205,18 @@ impl<'a> Writer<'a> {
         }
         // The end of the last bin is one free cell.
         let (next, end) = (self.bins.next, self.bins.end);
-        if self.is_writing && end > next {
-            out[BLOCK + next..BLOCK + next + 4].copy_from_slice(&((end - next) as i32).to_le_bytes());
+        if self.is_writing() && end > next {
+            out.free(next, end - next);
         }
+        Ok(())
     }
 
-    fn security(&mut self, out: &mut [u8]) {
+    fn security(&mut self, out: &mut Out) {
         let hive = self.hive;
         let used: Vec<usize> = (0..self.references.len()).filter(|n| self.references[*n] > 0).collect();
         for (n, number) in used.iter().enumerate() {
             let security = &hive.securities[*number];
-            let descriptor = hive.bytes(&security.descriptor);
+            let descriptor = hive.bytes(security.descriptor);
             let raw = RawSecurity {
                 signature: *b"sk",
                 reserved: security.reserved.into(),
@@ -176,26 +229,23 @@ impl<'a> Writer<'a> {
         }
     }
 
-    fn key(&mut self, id: KeyId, out: &mut [u8]) {
+    fn key(&mut self, id: KeyId, out: &mut Out) {
         let hive = self.hive;
         let key = hive.key(id);
-        let name = hive.bytes(&key.name.bytes);
+        let name = hive.bytes(key.name.bytes);
         // What follows the key decides what it says, so its place is taken first and it is written last.
         let len = size_of::<RawKey>() + name.len();
-        let (at, gap) = self.bins.take(len);
-        if let (true, Some((gap, len))) = (self.is_writing, gap) {
-            out[BLOCK + gap..BLOCK + gap + 4].copy_from_slice(&(len as i32).to_le_bytes());
-        }
+        let at = self.bins.take(len, out);
         self.keys[id.0 as usize] = at as u32;
-        let class = hive.bytes(&key.class);
+        let class = hive.bytes(key.class);
         let class_cell = if class.is_empty() { NONE } else { self.cell(out, &[class]) };
         let subkey_list = self.subkeys(key, out);
         let value_list = self.values(&key.values, out);
-        if !self.is_writing {
+        if !self.is_writing() {
             return;
         }
         let name_len =
-            |name: &Name| (hive.bytes(&name.bytes).len() * if name.is_wide { 1 } else { 2 }) as u32;
+            |name: &Name| (hive.bytes(name.bytes).len() * if name.is_wide { 1 } else { 2 }) as u32;
         let children = || key.children.iter().map(|child| hive.key(*child));
         let longest = |lens: &mut dyn Iterator<Item = u32>| lens.max().unwrap_or(0);
         let narrow = if key.name.is_wide { 0 } else { layout::KEY_NARROW_NAME };
@@ -217,7 +267,7 @@ impl<'a> Writer<'a> {
             class: class_cell.into(),
             longest_subkey: (longest(&mut children().map(|child| name_len(&child.name))) as u16).into(),
             user_bits: key.user_bits.into(),
-            longest_class: longest(&mut children().map(|child| hive.bytes(&child.class).len() as u32)).into(),
+            longest_class: longest(&mut children().map(|child| hive.bytes(child.class).len() as u32)).into(),
             longest_value_name: longest(&mut key.values.iter().map(|value| name_len(&value.name))).into(),
             longest_value: longest(&mut key.values.iter().map(|value| hive.data(value).len() as u32)).into(),
             work: key.work.into(),
@@ -225,14 +275,14 @@ impl<'a> Writer<'a> {
             class_len: (class.len() as u16).into(),
         };
         let size = (len + 4).next_multiple_of(8);
-        let place = &mut out[BLOCK + at..BLOCK + at + size];
+        let place = out.place(at, size);
         place[..4].copy_from_slice(&(-(size as i32)).to_le_bytes());
         place[4..4 + size_of::<RawKey>()].copy_from_slice(raw.as_bytes());
         place[4 + size_of::<RawKey>()..4 + len].copy_from_slice(name);
     }
 
     /// The list of keys in a key: one list, or a list of lists.
-    fn subkeys(&mut self, key: &Key, out: &mut [u8]) -> u32 {
+    fn subkeys(&mut self, key: &Key, out: &mut Out) -> u32 {
         if key.children.is_empty() {
             return NONE;
         }
@@ -248,10 +298,10 @@ impl<'a> Writer<'a> {
         self.cell(out, &[&list])
     }
 
-    fn leaf(&mut self, children: &[KeyId], out: &mut [u8]) -> u32 {
+    fn leaf(&mut self, children: &[KeyId], out: &mut Out) -> u32 {
         let hive = self.hive;
         let mut list = vec![0; 4 + children.len() * 8];
-        if self.is_writing {
+        if self.is_writing() {
             let has_hashes = hive.minor >= layout::HASH_MINOR;
             list[..2].copy_from_slice(if has_hashes { b"lh" } else { b"lf" });
             list[2..4].copy_from_slice(&(children.len() as u16).to_le_bytes());
@@ -266,7 +316,7 @@ impl<'a> Writer<'a> {
         self.cell(out, &[&list])
     }
 
-    fn values(&mut self, values: &[Value], out: &mut [u8]) -> u32 {
+    fn values(&mut self, values: &[Value], out: &mut Out) -> u32 {
         if values.is_empty() {
             return NONE;
         }
@@ -277,7 +327,7 @@ impl<'a> Writer<'a> {
         self.cell(out, &[&list])
     }
 
-    fn value(&mut self, value: &Value, out: &mut [u8]) -> u32 {
+    fn value(&mut self, value: &Value, out: &mut Out) -> u32 {
         let hive = self.hive;
         let data = hive.data(value);
         let mut len = data.len() as u32;
@@ -291,7 +341,7 @@ impl<'a> Writer<'a> {
         } else {
             self.cell(out, &[data])
         };
-        let name = hive.bytes(&value.name.bytes);
+        let name = hive.bytes(value.name.bytes);
         let narrow = if value.name.is_wide { 0 } else { layout::VALUE_NARROW_NAME };
         let raw = RawValue {
             signature: *b"vk",
@@ -306,7 +356,7 @@ impl<'a> Writer<'a> {
     }
 
     /// Data too large for one cell.
-    fn segments(&mut self, data: &[u8], out: &mut [u8]) -> u32 {
+    fn segments(&mut self, data: &[u8], out: &mut Out) -> u32 {
         // Systems leave room for one more word after each segment.
         const TAIL: [u8; 4] = [0; 4];
         let mut list = Vec::new();

@@ -312,6 +312,35 @@ fn thousands_of_keys_and_large_values_fit() {
 }
 
 #[test]
+fn a_hive_of_many_windows_is_written_as_a_whole() {
+    // Names and data of all lengths, so that bins end everywhere around the places where parts are passed on.
+    let mut hive = Hive::new(5, "ROOT", DESCRIPTOR, 9);
+    let mut numbers = neat_testing::image::data::Numbers(3);
+    for n in 0..3000_u32 {
+        let key = hive.create(&format!("Branch {}\\Key {n}", n % 37)).unwrap();
+        let len = (numbers.next() >> 40) as usize % if n % 500 == 0 { 60_000 } else { 3000 };
+        let data: Vec<u8> = (0..len).map(|at| (at as u32 ^ n) as u8).collect();
+        hive.set(key, "data", ValueKind(3), &data).unwrap();
+    }
+    let mut parts = Vec::new();
+    hive.write_to(&mut |part| {
+        parts.push(part.to_vec());
+        Ok(())
+    })
+    .unwrap();
+    assert!(parts.len() > 4, "{}", parts.len());
+    let written = parts.concat();
+    assert_eq!(written, hive.write().unwrap());
+    assert_eq!(check(&written).len(), 3000 + 37 + 1);
+    let again = Hive::read(written.clone()).unwrap();
+    assert!(compare(&hive, &again, "X").is_empty());
+    assert_eq!(again.write().unwrap(), written);
+    // What the receiver says ends it.
+    let full = |_: &[u8]| Err(neat_content::Error::Cancelled);
+    assert!(hive.write_to(&mut { full }).is_err());
+}
+
+#[test]
 fn security_is_inherited_shared_and_counted() {
     let mut hive = Hive::new(5, "S", DESCRIPTOR, 1);
     let a = hive.create("A").unwrap();

@@ -3,7 +3,7 @@
 use crate::{Layout, Scans, layout::role, record::EditionRecord};
 use neat_content::{Content, Error, ReadAt, Result, Spool, check_name};
 use neat_image::{
-    BlobDigest, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
+    BlobDigest, BlobHasher, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
 };
 use neat_package::{Architecture, Version};
 use neat_registry::{Hive, HiveRole, LARGEST, is_hive, locate};
@@ -406,13 +406,15 @@ impl Edition {
     pub fn store(mut self, draft: &mut ImageDraft, folder: &Path) -> Result<bool> {
         let hives = std::mem::take(&mut self.hives);
         for LoadedHive { path, hive } in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
-            let bytes = hive.write().map_err(|error| error.within(&path))?;
-            drop(hive);
-            let digest = BlobDigest::of(&bytes);
             let mut spool = Spool::new(IN_MEMORY, folder);
-            spool.push(&bytes)?;
-            drop(bytes);
-            self.put(&path, &spool.content()?, digest, None)?;
+            let mut hasher = BlobHasher::default();
+            let written = hive.write_to(&mut |part| {
+                hasher.add(part);
+                spool.push(part)
+            });
+            written.map_err(|error| error.within(&path))?;
+            drop(hive);
+            self.put(&path, &spool.content()?, hasher.finish(), None)?;
         }
         if !self.is_changed {
             return Ok(false);
