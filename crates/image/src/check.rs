@@ -58,8 +58,7 @@ pub fn check(image: &ImageFile, threads: usize, job: &Job<'_>) -> Result<CheckOu
             }
         }
     }
-    let all: Vec<(BlobDigest, Stored)> =
-        image.blobs().map(|(digest, blob)| (digest, blob.stored.clone())).collect();
+    let all: Vec<(BlobDigest, Stored)> = image.blobs().map(|(digest, blob)| (digest, blob.stored)).collect();
     outcome.blobs = all.len();
     outcome.bytes = all.iter().map(|(_, stored)| stored.raw_len).sum();
     let mut wrong: HashMap<BlobDigest, String> =
@@ -68,7 +67,7 @@ pub fn check(image: &ImageFile, threads: usize, job: &Job<'_>) -> Result<CheckOu
     for (number, files) in &trees {
         for id in files.ids() {
             for digest in files.entry(id).digests() {
-                if image.blob(digest).is_none() {
+                if image.blob_len(digest).is_none() {
                     wrong.entry(digest).or_insert_with(|| format!("the content {digest} is missing"));
                 }
                 if let Some(what) = wrong.get(&digest) {

@@ -386,7 +386,7 @@ impl ImageDraft {
         if let Some(content) = self.new_blobs.get(&digest) {
             return Ok(content.clone());
         }
-        let source = self.sources.iter().find(|source| source.blob(digest).is_some());
+        let source = self.sources.iter().find(|source| source.blob_len(digest).is_some());
         match source.or(self.sources.first()) {
             Some(source) => crate::tree::content_of(source, digest, place),
             None if digest.is_none() => Ok(Content::default()),
@@ -396,20 +396,20 @@ impl ImageDraft {
 
     /// Bytes that a blob takes in its source; of new content, its length.
     pub fn packed_len(&self, digest: BlobDigest) -> u64 {
-        match self.listed(digest) {
-            Some(blob) => blob.stored.packed_len(),
+        match self.sources.iter().find_map(|source| source.packed_len(digest)) {
+            Some(len) => len,
             None => self.new_blobs.get(&digest).map_or(0, Content::len),
         }
     }
 
-    fn listed(&self, digest: BlobDigest) -> Option<&ListedBlob> {
+    fn listed(&self, digest: BlobDigest) -> Option<ListedBlob> {
         self.sources.iter().find_map(|source| source.listed(digest))
     }
 
     /// Length of a blob that an edition may name; 0 if nobody has it.
     pub fn blob_len(&self, digest: BlobDigest) -> u64 {
-        match self.listed(digest) {
-            Some(blob) => blob.stored.raw_len,
+        match self.sources.iter().find_map(|source| source.blob_len(digest)) {
+            Some(len) => len,
             None => self.new_blobs.get(&digest).map_or(0, Content::len),
         }
     }
@@ -524,7 +524,9 @@ impl ImageDraft {
                         *count += 1;
                         continue;
                     }
-                    if self.listed(digest).is_none() && !self.new_blobs.contains_key(&digest) {
+                    if self.sources.iter().all(|source| source.blob_len(digest).is_none())
+                        && !self.new_blobs.contains_key(&digest)
+                    {
                         return Err(Error::mismatch(
                             format!(
                                 "the content of /{} in edition {number}, with the SHA-1 {digest}",

@@ -1,8 +1,8 @@
 //! An image file, opened.
 
 use crate::{
-    BlobDigest, EditionInfo, Files, Header, Limits, Packing, Stored, metadata,
-    part::{Table, TableBlob, read_table, read_xml},
+    BlobDigest, EditionInfo, Files, Header, Limits, Packing, Solid, Stored, metadata,
+    part::{Row, Table, read_table, read_xml},
     xml::Element,
 };
 use neat_content::{Content, Error, Job, Result};
@@ -16,11 +16,12 @@ pub struct ImageFile {
 
 struct Inner {
     parts: Vec<OpenPart>,
-    blobs: HashMap<BlobDigest, ListedBlob>,
+    blobs: HashMap<BlobDigest, Row>,
+    /// The solid resources of each part.
+    solids: Vec<Vec<Arc<Solid>>>,
     metadata: Vec<(BlobDigest, Stored)>,
     xml: Element,
     editions: Vec<EditionInfo>,
-    solid: usize,
     warnings: Vec<String>,
     limits: Limits,
 }
@@ -86,14 +87,14 @@ impl ImageFile {
             metadata: Vec::new(),
             xml: Element::default(),
             editions: Vec::new(),
-            solid: 0,
+            solids: Vec::new(),
             warnings: Vec::new(),
             limits: *limits,
         };
         for part in &parts {
             let table =
                 read_table(&part.content, &part.header, limits).map_err(|error| error.within(&part.name))?;
-            inner.add(table, usize::from(part.header.part) - 1);
+            inner.add(table);
             if part.header.is_unfinished() {
                 inner.warnings.push(format!("{} says that somebody was still writing to it", part.name));
             }
@@ -122,7 +123,7 @@ impl ImageFile {
         inner.editions = (1..=expected)
             .map(|number| inner.image_element(number).map(EditionInfo::of).unwrap_or_default())
             .collect();
-        if inner.solid > 0 && is_ours(&first.header.guid) {
+        if inner.solids.iter().any(|solids| !solids.is_empty()) && is_ours(&first.header.guid) {
             inner.warnings.push(
                 "its solid resources are as this program writes them, which no reader of another maker has confirmed yet"
                     .into(),
@@ -149,7 +150,7 @@ impl ImageFile {
 
     /// Number of solid resources.
     pub fn solid_count(&self) -> usize {
-        self.inner.solid
+        self.inner.solids.iter().map(Vec::len).sum()
     }
 
     /// Bytes of all its files.
@@ -178,18 +179,34 @@ impl ImageFile {
     }
 
     /// Where a blob lies.
-    pub fn blob(&self, digest: BlobDigest) -> Option<&Stored> {
-        self.inner.blobs.get(&digest).map(|blob| &blob.stored)
+    pub fn blob(&self, digest: BlobDigest) -> Option<Stored> {
+        self.listed(digest).map(|blob| blob.stored)
+    }
+
+    /// Length of a blob before compression.
+    pub fn blob_len(&self, digest: BlobDigest) -> Option<u64> {
+        self.inner.blobs.get(&digest).map(|row| row.raw_len)
+    }
+
+    /// Bytes that a blob takes in the file; of a solid one its share of the resource, by length.
+    pub fn packed_len(&self, digest: BlobDigest) -> Option<u64> {
+        let row = self.inner.blobs.get(&digest)?;
+        Some(if row.solid == Row::APART { row.len } else { self.inner.listed(row).stored.packed_len() })
     }
 
     /// A blob as the tables list it.
-    pub(crate) fn listed(&self, digest: BlobDigest) -> Option<&ListedBlob> {
-        self.inner.blobs.get(&digest)
+    pub(crate) fn listed(&self, digest: BlobDigest) -> Option<ListedBlob> {
+        self.inner.blobs.get(&digest).map(|row| self.inner.listed(row))
     }
 
     /// All blobs.
-    pub fn blobs(&self) -> impl Iterator<Item = (BlobDigest, &ListedBlob)> {
-        self.inner.blobs.iter().map(|(digest, blob)| (*digest, blob))
+    pub fn blobs(&self) -> impl Iterator<Item = (BlobDigest, ListedBlob)> {
+        self.inner.blobs.iter().map(|(digest, row)| (*digest, self.inner.listed(row)))
+    }
+
+    /// Number of blobs.
+    pub fn blob_count(&self) -> usize {
+        self.inner.blobs.len()
     }
 
     /// The metadata resource of an edition, numbered from 1, and its digest.
@@ -246,14 +263,22 @@ impl ImageFile {
 }
 
 impl Inner {
-    fn add(&mut self, table: Table, part: usize) {
-        self.solid += table.solid;
-        self.metadata.extend(table.metadata.into_iter().map(|blob| (blob.digest, blob.stored)));
+    /// Adds the table of the next part.
+    fn add(&mut self, table: Table) {
+        self.metadata.extend(table.metadata);
+        self.solids.push(table.solids);
         // The same blob twice is wasteful, not wrong; the first one is used.
-        for blob in table.blobs {
-            let TableBlob { digest, stored, references } = blob;
-            self.blobs.entry(digest).or_insert(ListedBlob { stored, part, references });
+        self.blobs.reserve(table.blobs.len());
+        for (digest, row) in table.blobs {
+            self.blobs.entry(digest).or_insert(row);
         }
+    }
+
+    fn listed(&self, row: &Row) -> ListedBlob {
+        let part = usize::from(row.part);
+        let OpenPart { content, header, .. } = &self.parts[part];
+        let stored = row.stored(content, header, &self.solids[part]);
+        ListedBlob { stored, part, references: row.references }
     }
 
     fn image_element(&self, number: usize) -> Option<&Element> {

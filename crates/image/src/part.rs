@@ -167,21 +167,68 @@ pub fn is_image_file(file: &Content) -> bool {
     file.len() >= HEADER_LEN && file.read_exact_at(0, &mut magic).is_ok() && magic == MAGIC
 }
 
-/// A blob in the resource table.
-pub(crate) struct TableBlob {
-    pub digest: BlobDigest,
-    pub stored: Stored,
+/// A blob in the resource table, in few bytes: an image file has a hundred thousand and more.
+#[derive(Clone, Copy)]
+pub(crate) struct Row {
+    /// Where it begins in its part; of a solid blob, the place of its entry.
+    pub offset: u64,
+    /// Bytes in the part; of a solid blob, its position in the resource before compression.
+    pub len: u64,
+    pub raw_len: u64,
     /// How many names it has, as the table says.
     pub references: u32,
+    /// Number of the solid resource among those of its part; [`Row::APART`] for none.
+    pub solid: u32,
+    pub part: u16,
+    pub is_packed: bool,
+}
+
+impl Row {
+    pub(crate) const APART: u32 = u32::MAX;
+
+    fn of(stored: &Stored, references: u32, part: u16, solids: &[Arc<Solid>]) -> Self {
+        let row = Self {
+            offset: stored.offset,
+            len: stored.bytes.len(),
+            raw_len: stored.raw_len,
+            references,
+            solid: Self::APART,
+            part,
+            is_packed: matches!(stored.packing, Packing::Chunks { .. }),
+        };
+        match &stored.packing {
+            Packing::Solid { group, start } => {
+                // It is one of the last; a resource is followed by its blobs.
+                let solid = solids.iter().rposition(|own| Arc::ptr_eq(own, group)).unwrap_or(0);
+                Self { len: *start, solid: solid as u32, ..row }
+            }
+            _ => row,
+        }
+    }
+
+    /// The blob as it lies in a part with this content and header, and these solid resources.
+    pub(crate) fn stored(&self, content: &Content, header: &Header, solids: &[Arc<Solid>]) -> Stored {
+        let (offset, raw_len) = (self.offset, self.raw_len);
+        if let Some(group) = solids.get(self.solid as usize) {
+            let packing = Packing::Solid { group: Arc::clone(group), start: self.len };
+            return Stored { bytes: Content::default(), offset, raw_len, packing };
+        }
+        // That it lies inside was checked when the table was read.
+        let bytes = content.part(offset, self.len).unwrap_or_default();
+        let packing = match header.compression {
+            Some((method, chunk_len)) if self.is_packed => Packing::Chunks { method, chunk_len },
+            _ => Packing::Plain,
+        };
+        Stored { bytes, offset, raw_len, packing }
+    }
 }
 
 /// What the resource table lists.
 pub(crate) struct Table {
     /// The trees of the editions, in order.
-    pub metadata: Vec<TableBlob>,
-    pub blobs: Vec<TableBlob>,
-    /// Number of solid resources.
-    pub solid: usize,
+    pub metadata: Vec<(BlobDigest, Stored)>,
+    pub blobs: Vec<(BlobDigest, Row)>,
+    pub solids: Vec<Arc<Solid>>,
 }
 
 /// Reads a table or XML data that may be compressed like any resource.
@@ -253,7 +300,7 @@ fn stored_at(file: &Content, header: &Header, place: RawPlace, what: &str) -> Re
 pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Result<Table> {
     let bytes = read_resource(file, header, header.table, limits.table, "resource table")?;
     let base = header.table.offset.get();
-    let mut table = Table { metadata: Vec::new(), blobs: Vec::new(), solid: 0 };
+    let mut table = Table { metadata: Vec::new(), blobs: Vec::new(), solids: Vec::new() };
     // A run of solid resources and then their blobs; positions of blobs count through the whole run.
     let mut run: Vec<Arc<Solid>> = Vec::new();
     let mut run_has_blobs = false;
@@ -287,11 +334,10 @@ pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Re
             run_has_blobs = false;
             let what = if flags & RESOURCE_METADATA != 0 { "tree of an edition" } else { "blob" };
             let stored = stored_at(file, header, raw.place, what)?;
-            let blob = TableBlob { digest, stored, references };
             if flags & RESOURCE_METADATA != 0 {
-                table.metadata.push(blob);
+                table.metadata.push((digest, stored));
             } else {
-                table.blobs.push(blob);
+                table.blobs.push((digest, Row::of(&stored, references, header.part - 1, &[])));
             }
             continue;
         }
@@ -306,13 +352,15 @@ pub(crate) fn read_table(file: &Content, header: &Header, limits: &Limits) -> Re
                 wanted: raw.place.size(),
                 available: file.len().saturating_sub(offset),
             })?;
-            run.push(Arc::new(Solid::open(bytes, offset, Arc::clone(&cache))?));
-            table.solid += 1;
+            let solid = Arc::new(Solid::open(bytes, offset, Arc::clone(&cache))?);
+            table.solids.push(Arc::clone(&solid));
+            run.push(solid);
             continue;
         }
         run_has_blobs = true;
         let (start, len) = (raw.place.offset.get(), raw.place.size());
-        table.blobs.push(TableBlob { digest, stored: solid_blob(&run, start, len, at)?, references });
+        let stored = solid_blob(&run, start, len, at)?;
+        table.blobs.push((digest, Row::of(&stored, references, header.part - 1, &table.solids)));
     }
     Ok(table)
 }

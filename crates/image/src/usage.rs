@@ -31,14 +31,14 @@ pub fn usage(image: &ImageFile) -> Result<Vec<Usage>> {
                 let user = users.entry(digest).or_insert((Some(n), usize::MAX));
                 if user.1 != n {
                     *user = (user.0.filter(|only| *only == n), n);
-                    usage.all += image.blob(digest).map_or(0, crate::Stored::packed_len);
+                    usage.all += image.packed_len(digest).unwrap_or(0);
                 }
             }
         }
     }
     for (digest, (only, _)) in users {
         if let Some(only) = only {
-            usages[only].only_here += image.blob(digest).map_or(0, crate::Stored::packed_len);
+            usages[only].only_here += image.packed_len(digest).unwrap_or(0);
         }
     }
     Ok(usages)

@@ -244,8 +244,7 @@ impl<'a> Writer<'a> {
         if !self.is_writing() {
             return;
         }
-        let name_len =
-            |name: &Name| (hive.bytes(name.bytes).len() * if name.is_wide { 1 } else { 2 }) as u32;
+        let name_len = |name: &Name| (hive.bytes(name.bytes).len() * if name.is_wide { 1 } else { 2 }) as u32;
         let children = || key.children.iter().map(|child| hive.key(*child));
         let longest = |lens: &mut dyn Iterator<Item = u32>| lens.max().unwrap_or(0);
         let narrow = if key.name.is_wide { 0 } else { layout::KEY_NARROW_NAME };

@@ -110,7 +110,7 @@ impl ImageView {
             integrity_table: header.has_integrity(),
             read_only: header.flags & layout::FLAG_READONLY != 0,
             unfinished: header.is_unfinished(),
-            blobs: image.blobs().count() as u64,
+            blobs: image.blob_count() as u64,
             editions: neat_stack::edition_summaries(image)?,
             inside: neat_stack::edition_insides(image)?,
             warnings: image.warnings().to_vec(),
