@@ -77,7 +77,8 @@ pub(crate) struct HashChains {
 
 const CHAIN_BITS: u32 = 15;
 const NEWEST_BITS: u32 = 13;
-const PAIR_BITS: u32 = 16;
+/// So few that the table stays near the processor: only pairs that are near are worth anything.
+const PAIR_BITS: u32 = 12;
 
 impl HashChains {
     /// For chunks of up to `longest_chunk` bytes.
@@ -140,8 +141,8 @@ impl HashChains {
         let (found3, mut found4) = self.enter(data, at);
         let own = four(data, at);
         let mut best = MIN_FOUND - 1;
-        let newest = std::mem::replace(&mut self.pairs[(own & 0xFFFF) as usize], base + at as u32);
-        if newest >= base {
+        let newest = std::mem::replace(&mut self.pairs[hash(own << 16, PAIR_BITS)], base + at as u32);
+        if newest >= base && four(data, (newest - base) as usize) << 16 == own << 16 {
             report(Match { len: 2, distance: base + at as u32 - newest });
         }
         if found3 >= base {

@@ -36,7 +36,7 @@ impl Effort {
     pub(super) const fn of(level: Level) -> Self {
         match level {
             Level::Fast | Level::Good => {
-                Self { nice: 28, each: 12, depth: 14, depth_inside: 0, with_trees: false }
+                Self { nice: 32, each: 12, depth: 16, depth_inside: 0, with_trees: false }
             }
             Level::Max => Self { nice: 128, each: 48, depth: 64, depth_inside: 8, with_trees: true },
         }
