@@ -402,6 +402,22 @@ fn solid_files_are_written_cut_and_changed() {
         }
     };
     assert!(resource(&anew) == resource(&solid));
+    // Reading one content decodes its own chunk and no other: damage elsewhere does not matter, and is found by `check`.
+    let mut damaged = solid.clone();
+    let (own, other) =
+        (BlobDigest::of(&bytes(Shape::Text, 90_000, 2)), BlobDigest::of(&bytes(Shape::Program, 300_000, 1)));
+    let place = |digest: BlobDigest| match &image.blob(digest).unwrap().packing {
+        Packing::Solid { group, .. } => (group.offset() as usize, group.packed_len() as usize),
+        _ => panic!("it is not solid"),
+    };
+    assert_ne!(place(own).0, place(other).0);
+    let (at, len) = place(other);
+    damaged[at + len / 2..at + len].fill(0x55);
+    let half = open(&damaged);
+    assert!(half.blob(own).unwrap().to_vec(own, 1 << 20, "own").unwrap() == bytes(Shape::Text, 90_000, 2));
+    assert!(half.blob(other).unwrap().to_vec(other, 1 << 20, "other").is_err());
+    let outcome = neat_image::check(&half, 2, &Job::silent()).unwrap();
+    assert!(outcome.damage.iter().any(|damage| damage.count == 3), "{:?}", outcome.damage);
     // New content joins; an ordinary file becomes solid on the way; parts are cut and joined.
     let mut both = ImageDraft::of(&image);
     let other =

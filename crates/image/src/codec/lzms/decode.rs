@@ -42,7 +42,7 @@ impl Default for Decoder {
 
 /// What the item before was: a repeated distance does not count the one that it used itself.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Before {
+pub(super) enum Before {
     Literal,
     Match,
     Delta,

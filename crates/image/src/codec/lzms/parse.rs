@@ -7,7 +7,7 @@
 use super::{
     MIN_MATCH,
     coder::{Coder, Item},
-    decode::Recent,
+    decode::{Before, Recent},
     deltas::{self, DeltaFinder, DeltaMatch},
     prices::{self, Prices},
     range::Decision,
@@ -37,14 +37,6 @@ impl Effort {
             Level::Max => Self { nice: 160, depth: 48 },
         }
     }
-}
-
-/// What the item before was: a repeated distance does not count the one that it used itself.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Before {
-    Literal,
-    Match,
-    Delta,
 }
 
 /// The last outcomes of every decision.
