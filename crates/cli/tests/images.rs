@@ -181,6 +181,7 @@ fn solid_files_hold_the_same_and_say_what_they_are() {
     ok(&dir, &["check", "install.esd"]);
     let look = json(&dir, &["look", "install.esd", "--json"]);
     assert_eq!((&look["solid"], &look["method"]), (&true.into(), &"LZMS".into()));
+    assert_eq!((&look["solid_resources"], &look["solid_chunk_size"]), (&1.into(), &(64 << 20).into()));
     let warning = look["warnings"][0].as_str().unwrap();
     assert!(warning.contains("no reader of another maker"), "{warning}");
     // Editions: copied whole with a note, or written anew.

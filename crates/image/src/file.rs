@@ -153,6 +153,11 @@ impl ImageFile {
         self.inner.solids.iter().map(Vec::len).sum()
     }
 
+    /// The largest chunk of its solid resources before compression, in bytes; nothing without any.
+    pub fn solid_chunk_len(&self) -> Option<u32> {
+        self.inner.solids.iter().flatten().map(|solid| solid.chunk_len()).max()
+    }
+
     /// Bytes of all its files.
     pub fn len(&self) -> u64 {
         self.inner.parts.iter().map(|part| part.content.len()).sum()

@@ -63,6 +63,8 @@ pub(crate) struct ImageView {
     method: &'static str,
     chunk_size: u32,
     solid: bool,
+    solid_resources: u64,
+    solid_chunk_size: u32,
     guid: String,
     parts: Vec<PartView>,
     boot_edition: u32,
@@ -96,6 +98,8 @@ impl ImageView {
             method: header.compression.map_or("none", |(method, _)| method.name()),
             chunk_size: header.compression.map_or(0, |(_, chunk_len)| chunk_len),
             solid: image.solid_count() > 0,
+            solid_resources: image.solid_count() as u64,
+            solid_chunk_size: image.solid_chunk_len().unwrap_or(0),
             guid: guid_text(header.guid),
             parts: image
                 .parts()
@@ -125,8 +129,15 @@ impl ImageView {
         } else {
             String::new()
         };
-        let solid = if self.solid { ", solid" } else { "" };
-        sheet.row("compression", format!("{}{chunks}{solid}", self.method));
+        if self.solid {
+            let chunk = size(self.solid_chunk_size.into());
+            let resources = count(self.solid_resources, "solid resource", "solid resources");
+            let method =
+                format!("{resources} with chunks of up to {chunk}; the trees: {}{chunks}", self.method);
+            sheet.row("compression", method);
+        } else {
+            sheet.row("compression", format!("{}{chunks}", self.method));
+        }
         sheet.row(
             "holds",
             format!(
