@@ -605,13 +605,7 @@ impl ImageDraft {
                 (None, Some(content)) => (content.len(), Body::New(content.clone())),
                 (None, None) => continue,
             };
-            let name = match &body {
-                Body::New(content) => new_name(content),
-                Body::Kept(stored) | Body::Unpacked(stored) => {
-                    format!("blob {digest} at byte {:#x}", stored.offset)
-                }
-            };
-            blobs.push(Resource { digest, references, raw_len, body, name });
+            blobs.push(Resource { digest, references, raw_len, body, tree_of: None });
         }
         sort_as_in_sources(&mut blobs, &self.sources);
         if self.solid.is_some() {
@@ -624,7 +618,7 @@ impl ImageDraft {
         let mut metadata = Vec::with_capacity(self.editions.len());
         let mut xml = self.xml.clone();
         for (n, edition) in self.editions.iter().enumerate() {
-            let name = format!("tree of edition {}", n + 1);
+            let own_number = n + 1;
             let mut image = edition.xml.clone();
             match &edition.tree {
                 DraftTree::Kept(source, number) => {
@@ -634,7 +628,7 @@ impl ImageDraft {
                         references: 1,
                         raw_len: stored.raw_len,
                         body: self.tree_body(stored),
-                        name,
+                        tree_of: Some(own_number),
                     });
                 }
                 DraftTree::Edited(files) => {
@@ -642,11 +636,11 @@ impl ImageDraft {
                     let digest = BlobDigest::of(&bytes);
                     let counts = files.count(&|digest| self.blob_len(digest));
                     set_counts(&mut image, counts);
-                    metadata.push(tree_resource(digest, Content::from_bytes(bytes), name));
+                    metadata.push(tree_resource(digest, Content::from_bytes(bytes), own_number));
                 }
                 DraftTree::Settled(settled) => {
                     set_counts(&mut image, settled.counts);
-                    metadata.push(tree_resource(settled.digest, settled.content.clone(), name));
+                    metadata.push(tree_resource(settled.digest, settled.content.clone(), own_number));
                 }
             }
             image.set_only_attribute("INDEX", &(n + 1).to_string());
@@ -708,8 +702,9 @@ impl ImageDraft {
     }
 }
 
-fn tree_resource(digest: BlobDigest, content: Content, name: String) -> Resource {
-    Resource { digest, references: 1, raw_len: content.len(), body: Body::New(content), name }
+fn tree_resource(digest: BlobDigest, content: Content, number: usize) -> Resource {
+    let (raw_len, body) = (content.len(), Body::New(content));
+    Resource { digest, references: 1, raw_len, body, tree_of: Some(number) }
 }
 
 /// Says in the XML data how much an edition has.
@@ -721,13 +716,6 @@ fn set_counts(image: &mut Element, counts: EditionCounts) {
         ("HARDLINKBYTES", counts.hard_link_bytes),
     ] {
         image.set(element, Some(&number.to_string()));
-    }
-}
-
-fn new_name(content: &Content) -> String {
-    match content.pieces() {
-        [neat_content::Piece::Extent { source, .. }, ..] => source.path().display().to_string(),
-        _ => "new content".into(),
     }
 }
 

@@ -28,8 +28,8 @@ pub(crate) struct Resource {
     pub references: u32,
     pub raw_len: u64,
     pub body: Body,
-    /// What it is called in errors.
-    pub name: String,
+    /// The edition whose tree it is, numbered from 1; nothing for content.
+    pub tree_of: Option<usize>,
 }
 
 /// Where the bytes of a resource come from.
@@ -50,8 +50,18 @@ impl RawBlob for Resource {
     fn digest(&self) -> Option<BlobDigest> {
         Some(self.digest)
     }
+    /// Put together when somebody asks: there are a hundred thousand resources, and errors are rare.
     fn name(&self) -> String {
-        self.name.clone()
+        match (self.tree_of, &self.body) {
+            (Some(number), _) => format!("tree of edition {number}"),
+            (None, Body::Kept(stored) | Body::Unpacked(stored)) => {
+                format!("blob {} at byte {:#x}", self.digest, stored.offset)
+            }
+            (None, Body::New(content)) => match content.pieces() {
+                [neat_content::Piece::Extent { source, .. }, ..] => source.path().display().to_string(),
+                _ => "new content".into(),
+            },
+        }
     }
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
         match &self.body {
@@ -344,7 +354,7 @@ impl Resource {
     /// The bytes before compression, checked against the digest where they come from a source.
     fn plain_content(&self) -> Content {
         match &self.body {
-            Body::Kept(stored) | Body::Unpacked(stored) => stored.content(self.digest, &self.name),
+            Body::Kept(stored) | Body::Unpacked(stored) => stored.content(self.digest, &self.name()),
             Body::New(content) => content.clone(),
         }
     }
@@ -402,7 +412,7 @@ impl OpenResource {
         }
         if sink.position() - self.start != resource.raw_len {
             return Err(Error::Mismatch {
-                expected: format!("{} bytes of {}", resource.raw_len, resource.name),
+                expected: format!("{} bytes of {}", resource.raw_len, resource.name()),
                 found: (sink.position() - self.start).to_string(),
                 hint: "the file changed while it was in use".into(),
             });

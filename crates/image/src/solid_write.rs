@@ -139,7 +139,7 @@ impl RawBlob for Joined<'_> {
 
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
         for blob in &self.blobs {
-            blob.read_checked(job, each).map_err(|error| error.within(&blob.name))?;
+            blob.read_checked(job, each).map_err(|error| error.within(blob.name()))?;
         }
         Ok(())
     }

@@ -3,6 +3,7 @@
 use crate::{
     BlobDigest, ImageDraft, ImageFile, Packing, Stored,
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX, HEADER_LEN, INTEGRITY_CHUNK, TABLE_ENTRY_LEN},
+    pack::RawBlob,
     part_write::{Body, PartPlan, Resource, write_part},
     sink::Gather,
     xml,
@@ -46,7 +47,7 @@ pub fn split(image: &ImageFile, limit: u64, job: &Job<'_>) -> Result<Vec<Content
                 references: 1,
                 raw_len: stored.raw_len,
                 body: Body::Kept(stored.clone()),
-                name: format!("tree of edition {number}"),
+                tree_of: Some(number),
             })
         })
         .collect::<Result<_>>()?;
@@ -139,7 +140,7 @@ fn units(image: &ImageFile) -> Vec<Unit> {
             references: blob.references,
             raw_len: stored.raw_len,
             body: Body::Kept(stored.clone()),
-            name: format!("blob {digest} at byte {:#x}", stored.offset),
+            tree_of: None,
         };
         if let Packing::Solid { group, .. } = &stored.packing {
             let index = *solids.entry(Arc::as_ptr(group)).or_insert_with(|| {
@@ -158,7 +159,7 @@ fn units(image: &ImageFile) -> Vec<Unit> {
 fn too_large(image: &ImageFile, unit: &Unit, limit: u64) -> Error {
     let what = match unit.blobs.as_slice() {
         [blob] if !matches!(&blob.body, Body::Kept(Stored { packing: Packing::Solid { .. }, .. })) => {
-            path_of(image, blob.digest).unwrap_or_else(|| blob.name.clone())
+            path_of(image, blob.digest).unwrap_or_else(|| blob.name())
         }
         _ => "a solid resource".to_owned(),
     };
