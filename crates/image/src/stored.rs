@@ -329,6 +329,14 @@ impl Stored {
         })
     }
 
+    /// Calls `found` with each file that its bytes lie in.
+    pub(crate) fn for_each_source(&self, found: &mut dyn FnMut(&Arc<Source>)) {
+        match &self.packing {
+            Packing::Solid { group, .. } => group.bytes().for_each_source(found),
+            Packing::Plain | Packing::Chunks { .. } => self.bytes.for_each_source(found),
+        }
+    }
+
     /// As [`Stored::read`], for a caller who compares the digest: what is told of is only how the bytes are packed.
     pub(crate) fn read_unchecked(
         &self,
@@ -371,10 +379,12 @@ impl Stored {
     }
 }
 
-struct Unpacked {
-    stored: Stored,
-    digest: BlobDigest,
-    place: Box<str>,
+/// A blob as content.
+pub(crate) struct Unpacked {
+    pub stored: Stored,
+    pub digest: BlobDigest,
+    /// Whose it is, in errors.
+    pub place: Box<str>,
 }
 
 impl Producer for Unpacked {
@@ -383,7 +393,7 @@ impl Producer for Unpacked {
     }
 
     fn sources(&self, found: &mut dyn FnMut(&Arc<Source>)) {
-        self.stored.bytes.for_each_source(found);
+        self.stored.for_each_source(found);
     }
 
     /// A part alone has no digest that it could be compared with; the whole is checked.

@@ -4,8 +4,10 @@ use crate::{
     BlobDigest, Entry, Files, ImageFile,
     layout::{ATTRIBUTE_HIDDEN, TAG_MOUNT_POINT, TAG_SYMLINK},
     metadata::Times,
+    stored::Unpacked,
 };
-use neat_content::{Content, Error, Folder, Meta, NodeId, NodeKind, Result, Tree};
+use neat_content::{Content, Error, Folder, Job, Meta, NodeId, NodeKind, Producer, Result, Source, Tree};
+use std::{ops::Range, sync::Arc};
 
 /// Largest data of a reparse point that is read, in bytes.
 const MAX_REPARSE_LEN: u64 = 16 << 10;
@@ -23,6 +25,9 @@ pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree,
     let mut warnings = Vec::new();
     let mut pending: Vec<(crate::EntryId, NodeId)> = vec![(Files::ROOT, Tree::ROOT)];
     while let Some((folder, node)) = pending.pop() {
+        let path = files.path(folder);
+        let slash = if path.is_empty() { "" } else { "/" };
+        let inside: Arc<str> = format!("edition {number}, /{path}{slash}").into();
         for id in files.entry(folder).children() {
             let entry = files.entry(*id);
             let name = entry.name.to_string();
@@ -41,7 +46,7 @@ pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree,
             } else if entry.is_folder() {
                 NodeKind::Folder(Folder::default())
             } else {
-                NodeKind::File(content_of(image, entry.content(), &place())?)
+                NodeKind::File(content_in(image, entry.content(), &inside, &name)?)
             };
             let named = entry.streams.iter().filter(|stream| !stream.name.is_empty()).count();
             if named > 0 {
@@ -64,6 +69,60 @@ fn meta_of(entry: &Entry) -> Meta {
     }
 }
 
+/// The content of a file in an edition. An edition has a hundred thousand: what it takes is found when it is read.
+struct InEdition {
+    image: ImageFile,
+    digest: BlobDigest,
+    len: u64,
+    /// The edition and the folder, with a slash at the end, as errors name them.
+    folder: Arc<str>,
+    name: Box<str>,
+}
+
+impl Producer for InEdition {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn sources(&self, found: &mut dyn FnMut(&Arc<Source>)) {
+        if let Some(stored) = self.image.blob(self.digest) {
+            stored.for_each_source(found);
+        }
+    }
+
+    fn produce(
+        &self,
+        range: Range<u64>,
+        job: &Job<'_>,
+        each: &mut dyn FnMut(&[u8]) -> Result<()>,
+    ) -> Result<()> {
+        let place = format!("{}{}", self.folder, self.name);
+        let Some(stored) = self.image.blob(self.digest) else {
+            return Err(missing(self.digest).within(place));
+        };
+        Unpacked { stored, digest: self.digest, place: place.into() }.produce(range, job, each)
+    }
+}
+
+fn content_in(image: &ImageFile, digest: BlobDigest, folder: &Arc<str>, name: &str) -> Result<Content> {
+    if digest.is_none() {
+        return Ok(Content::default());
+    }
+    let Some(len) = image.blob_len(digest) else {
+        return Err(missing(digest).within(format!("{folder}{name}")));
+    };
+    let (image, folder) = (image.clone(), Arc::clone(folder));
+    Ok(Content::deferred(Arc::new(InEdition { image, digest, len, folder, name: name.into() })))
+}
+
+fn missing(digest: BlobDigest) -> Error {
+    Error::mismatch(
+        format!("content with the SHA-1 {digest}"),
+        "no such blob in the file",
+        "a part of the file is missing, or the file is damaged",
+    )
+}
+
 /// The content with this digest, lazily. `place` says in errors whose it is.
 ///
 /// # Errors
@@ -74,12 +133,7 @@ pub fn content_of(image: &ImageFile, digest: BlobDigest, place: &str) -> Result<
     }
     match image.blob(digest) {
         Some(stored) => Ok(stored.content(digest, place)),
-        None => Err(Error::Mismatch {
-            expected: format!("content with the SHA-1 {digest}"),
-            found: "no such blob in the file".into(),
-            hint: "a part of the file is missing, or the file is damaged".into(),
-        }
-        .within(place)),
+        None => Err(missing(digest).within(place)),
     }
 }
 

@@ -418,6 +418,15 @@ fn solid_files_are_written_cut_and_changed() {
     assert!(half.blob(other).unwrap().to_vec(other, 1 << 20, "other").is_err());
     let outcome = neat_image::check(&half, 2, &Job::silent()).unwrap();
     assert!(outcome.damage.iter().any(|damage| damage.count == 3), "{:?}", outcome.damage);
+    // What is read of it is known to come from its file, so that a change of that is noticed.
+    let dir = tempfile::tempdir().unwrap();
+    fs::write(dir.path().join("solid.esd"), &solid).unwrap();
+    let on_disk = neat_image::open_path(&dir.path().join("solid.esd")).unwrap();
+    let (tree, _) = neat_image::to_tree(&on_disk, 1, &on_disk.files(1).unwrap()).unwrap();
+    let mut sources = 0;
+    let content = tree.node(tree.find("sys/shared.bin").unwrap()).content().unwrap();
+    content.for_each_source(&mut |_| sources += 1);
+    assert_eq!(sources, 1);
     // New content joins; an ordinary file becomes solid on the way; parts are cut and joined.
     let mut both = ImageDraft::of(&image);
     let other =
