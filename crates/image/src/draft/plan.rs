@@ -1,0 +1,365 @@
+//! What a draft comes to: which resources are kept as they lie in a source, which are unpacked, which are new.
+
+use super::{DraftTree, ImageDraft};
+use crate::{
+    BlobDigest, Compression, ImageFile, Packing, Solid, Stored,
+    digest::BlobHasher,
+    metadata::{self, EditionCounts},
+    part_write::{Body, PartPlan, Resource, write_part},
+    sink::Gather,
+    xml::{Child, Element},
+};
+use neat_content::{Advice, Content, Error, Job, Output, Result};
+use std::{
+    collections::{HashMap, HashSet},
+    path::Path,
+    sync::Arc,
+};
+
+impl ImageDraft {
+    /// How the new file will be compressed where it is not solid.
+    fn compression(&self) -> Option<Compression> {
+        if let Some(solid) = self.solid {
+            return Some(solid.trees());
+        }
+        let (method, chunk_len) = self.declared?;
+        Some(Compression { method, chunk_len, level: self.new_level })
+    }
+
+    /// The solid resources of the sources of which blobs that are not among `references` lie in them too; none of
+    /// interest unless new ones are made.
+    fn incomplete_solids(&self, references: &HashMap<BlobDigest, u32>) -> HashSet<*const Solid> {
+        let mut unused = HashSet::new();
+        if self.solid.is_some() {
+            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+                if let Packing::Solid { group, .. } = &blob.stored.packing
+                    && !references.contains_key(&digest)
+                {
+                    unused.insert(Arc::as_ptr(group));
+                }
+            }
+        }
+        unused
+    }
+
+    /// Bytes before compression that lie in solid resources of the sources beside what this draft has, and would be
+    /// copied along.
+    ///
+    /// # Errors
+    /// `Corrupt` where a tree cannot be read.
+    pub fn left_in_solids(&self) -> Result<u64> {
+        if self.repack || self.solid.is_some() || self.sources.iter().all(|source| source.solid_count() == 0)
+        {
+            return Ok(0);
+        }
+        let references = self.references()?;
+        let mut kept: HashMap<*const Solid, u64> = HashMap::new();
+        let mut seen = HashSet::new();
+        for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+            if let Packing::Solid { group, .. } = &blob.stored.packing
+                && references.contains_key(&digest)
+                && seen.insert(digest)
+            {
+                let left = kept.entry(Arc::as_ptr(group)).or_insert(group.raw_len());
+                *left = left.saturating_sub(blob.stored.raw_len);
+            }
+        }
+        Ok(kept.values().sum())
+    }
+
+    /// Whether a blob can be copied as it lies in its source.
+    fn is_kept(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> bool {
+        !self.repack
+            && match &stored.packing {
+                Packing::Plain => self.solid.is_none(),
+                Packing::Solid { group, .. } => !incomplete.contains(&Arc::as_ptr(group)),
+                Packing::Chunks { method, chunk_len } => {
+                    self.solid.is_none() && self.declared == Some((*method, *chunk_len))
+                }
+            }
+    }
+
+    fn body(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> Body {
+        if self.is_kept(stored, incomplete) {
+            Body::Kept(stored.clone())
+        } else {
+            Body::Unpacked(stored.clone())
+        }
+    }
+
+    /// A tree keeps its form where the file has it too.
+    fn tree_body(&self, stored: &Stored) -> Body {
+        let kept = !self.repack
+            && match &stored.packing {
+                Packing::Chunks { method, chunk_len } => self.declared == Some((*method, *chunk_len)),
+                _ => true,
+            };
+        if kept { Body::Kept(stored.clone()) } else { Body::Unpacked(stored.clone()) }
+    }
+
+    /// By what content is put together in solid resources: ending, then name. What is alike lies side by side, such as
+    /// one file in several versions.
+    fn likeness(&self) -> Result<HashMap<BlobDigest, String>> {
+        let mut likeness = HashMap::new();
+        for number in 1..=self.editions.len() {
+            let files = self.files(number)?;
+            for id in files.ids() {
+                for digest in files.entry(id).digests() {
+                    likeness.entry(digest).or_insert_with(|| {
+                        let name = files.entry(id).name.to_string().to_lowercase();
+                        let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
+                        format!("{ending}\0{name}")
+                    });
+                }
+            }
+        }
+        Ok(likeness)
+    }
+
+    /// How many names each blob has, counted in the trees. Every tree is read: what is damaged is not copied on.
+    fn references(&self) -> Result<HashMap<BlobDigest, u32>> {
+        let mut references: HashMap<BlobDigest, u32> = HashMap::new();
+        for number in 1..=self.editions.len() {
+            let files = self.files(number)?;
+            for id in files.ids() {
+                for digest in files.entry(id).digests() {
+                    if let Some(count) = references.get_mut(&digest) {
+                        *count += 1;
+                        continue;
+                    }
+                    if self.sources.iter().all(|source| source.blob_len(digest).is_none())
+                        && !self.new_blobs.contains_key(&digest)
+                    {
+                        return Err(Error::mismatch(
+                            format!(
+                                "the content of /{} in edition {number}, with the SHA-1 {digest}",
+                                files.path(id)
+                            ),
+                            "no such blob in the file",
+                            "a part of the file is missing, or the file is damaged",
+                        ));
+                    }
+                    references.insert(digest, 1);
+                }
+            }
+        }
+        if self.is_complete() {
+            // Nothing is dropped: also what no tree names stays, as the tables have it.
+            references.clear();
+            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+                let count = references.entry(digest).or_default();
+                *count = count.saturating_add(blob.references);
+            }
+        }
+        Ok(references)
+    }
+
+    /// Unpacks and digests what would be copied as it lies in its source, on `threads` threads (0: as many as there are
+    /// cores). What is compressed anew is checked on the way in any case.
+    ///
+    /// # Errors
+    /// `Mismatch` for the first content that is damaged, and how many there are; `Io` and `Cancelled`.
+    pub fn verify(&self, threads: usize, job: &Job<'_>) -> Result<()> {
+        let plan = self.plan()?;
+        let kept: Vec<(BlobDigest, Stored)> = plan
+            .blobs
+            .iter()
+            .chain(&plan.metadata)
+            .filter_map(|resource| match &resource.body {
+                Body::Kept(stored) => Some((resource.digest, stored.clone())),
+                _ => None,
+            })
+            .collect();
+        let mut wrong = crate::check::verify(&kept, threads, job)?;
+        wrong.sort_by_key(|(digest, _)| *digest);
+        let count = wrong.len();
+        match wrong.into_iter().next() {
+            None => Ok(()),
+            Some((_, error)) => Err(Error::mismatch(
+                format!("{} sound contents", kept.len()),
+                format!("{count} that are damaged, such as this: {error}"),
+                Advice::CheckAll,
+            )),
+        }
+    }
+
+    /// Whether the draft has exactly the editions of its sources, so that the tables know what the trees would tell.
+    fn is_complete(&self) -> bool {
+        let mut kept: Vec<(usize, usize)> = Vec::new();
+        for edition in &self.editions {
+            match edition.tree {
+                DraftTree::Kept(source, number) => kept.push((source, number)),
+                DraftTree::Edited(_) | DraftTree::Settled(_) => return false,
+            }
+        }
+        kept.sort_unstable();
+        let all = self.sources.iter().enumerate();
+        kept.into_iter()
+            .eq(all.flat_map(|(n, source)| (1..=source.editions().len()).map(move |number| (n, number))))
+    }
+
+    pub(crate) fn plan(&self) -> Result<PartPlan> {
+        let references = self.references()?;
+        let incomplete = self.incomplete_solids(&references);
+        let mut blobs = Vec::with_capacity(references.len());
+        for (digest, references) in references {
+            let (raw_len, body) = match (self.listed(digest), self.new_blobs.get(&digest)) {
+                (Some(blob), _) => (blob.stored.raw_len, self.body(&blob.stored, &incomplete)),
+                (None, Some(content)) => (content.len(), Body::New(content.clone())),
+                (None, None) => continue,
+            };
+            blobs.push(Resource { digest, references, raw_len, body, tree_of: None });
+        }
+        sort_as_in_sources(&mut blobs, &self.sources);
+        if self.solid.is_some() {
+            let likeness = self.likeness()?;
+            blobs.sort_by_cached_key(|resource| {
+                let fresh = !matches!(resource.body, Body::Kept(_));
+                fresh.then(|| (likeness.get(&resource.digest).cloned(), resource.raw_len, resource.digest))
+            });
+        }
+        let mut metadata = Vec::with_capacity(self.editions.len());
+        let mut xml = self.xml.clone();
+        for (n, edition) in self.editions.iter().enumerate() {
+            let own_number = n + 1;
+            let mut image = edition.xml.clone();
+            match &edition.tree {
+                DraftTree::Kept(source, number) => {
+                    let (digest, stored) = self.sources[*source].metadata(*number)?;
+                    metadata.push(Resource {
+                        digest,
+                        references: 1,
+                        raw_len: stored.raw_len,
+                        body: self.tree_body(stored),
+                        tree_of: Some(own_number),
+                    });
+                }
+                DraftTree::Edited(files) => {
+                    let bytes = metadata::write(files)?;
+                    let digest = BlobDigest::of(&bytes);
+                    let counts = files.count(&|digest| self.blob_len(digest));
+                    set_counts(&mut image, counts);
+                    metadata.push(tree_resource(digest, Content::from_bytes(bytes), own_number));
+                }
+                DraftTree::Settled(settled) => {
+                    set_counts(&mut image, settled.counts);
+                    metadata.push(tree_resource(settled.digest, settled.content.clone(), own_number));
+                }
+            }
+            image.set_only_attribute("INDEX", &(n + 1).to_string());
+            xml.children.push(Child::Element(image));
+        }
+        let compression = self.compression();
+        let mut plan = PartPlan {
+            flags: self.flags,
+            declared: self.declared,
+            compression,
+            solid: self.solid,
+            guid: self.guid,
+            part: 1,
+            parts: 1,
+            editions: self.editions.len() as u32,
+            boot: self.boot.map_or(0, |boot| boot as u32 + 1),
+            blobs,
+            metadata,
+            xml,
+            integrity: self.integrity,
+        };
+        plan.guid = derived_guid(&plan);
+        Ok(plan)
+    }
+
+    /// Writes the image file to `output`, with `threads` threads (0: as many as there are cores).
+    ///
+    /// # Errors
+    /// `Io`, `Corrupt` for trees and content that cannot be read, `Cancelled`.
+    pub fn write(&self, output: &mut Output, threads: usize, job: &Job<'_>) -> Result<()> {
+        write_part(&self.plan()?, threads, output, job)
+    }
+
+    /// The image file as lazy content: what stays as it is becomes extents of the sources. What must be compressed is
+    /// compressed now; a lot of it goes to an unnamed file in `folder`.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::write`].
+    pub fn to_content(&self, folder: &Path, threads: usize, job: &Job<'_>) -> Result<Content> {
+        let mut gather = Gather::new(folder);
+        write_part(&self.plan()?, threads, &mut gather, job)?;
+        gather.finish()
+    }
+
+    /// Bytes before compression that writing would compress; 0 when everything stays as it is.
+    ///
+    /// # Errors
+    /// `Corrupt` where a tree cannot be read.
+    pub fn bytes_to_pack(&self) -> Result<u64> {
+        let references = self.references()?;
+        let incomplete = self.incomplete_solids(&references);
+        let fresh =
+            references.keys().map(|digest| match (self.listed(*digest), self.new_blobs.get(digest)) {
+                (Some(blob), _) if self.is_kept(&blob.stored, &incomplete) => 0,
+                (Some(blob), _) => blob.stored.raw_len,
+                (None, new) => new.map_or(0, Content::len),
+            });
+        Ok(fresh.sum())
+    }
+}
+
+fn tree_resource(digest: BlobDigest, content: Content, number: usize) -> Resource {
+    let (raw_len, body) = (content.len(), Body::New(content));
+    Resource { digest, references: 1, raw_len, body, tree_of: Some(number) }
+}
+
+/// Says in the XML data how much an edition has.
+fn set_counts(image: &mut Element, counts: EditionCounts) {
+    for (element, number) in [
+        ("DIRCOUNT", counts.folders),
+        ("FILECOUNT", counts.files),
+        ("TOTALBYTES", counts.bytes),
+        ("HARDLINKBYTES", counts.hard_link_bytes),
+    ] {
+        image.set(element, Some(&number.to_string()));
+    }
+}
+
+/// Blobs of sources in the order of their places there, so that neighbours are copied together; then new ones by
+/// digest, so that the order is always the same.
+fn sort_as_in_sources(blobs: &mut [Resource], sources: &[ImageFile]) {
+    let mut parts: HashMap<BlobDigest, (usize, usize)> = HashMap::new();
+    for (s, source) in sources.iter().enumerate() {
+        for (digest, blob) in source.blobs() {
+            parts.entry(digest).or_insert((s, blob.part));
+        }
+    }
+    blobs.sort_by_cached_key(|resource| {
+        let place = parts.get(&resource.digest).copied().unwrap_or((usize::MAX, 0));
+        let offset = match &resource.body {
+            Body::Kept(stored) | Body::Unpacked(stored) => match &stored.packing {
+                Packing::Solid { group, start } => (group.offset(), *start),
+                _ => (stored.offset, 0),
+            },
+            Body::New(_) => (0, 0),
+        };
+        (place, offset, resource.digest)
+    });
+}
+
+/// Another file has another GUID, but the same changes to the same file always the same one: a name-based identifier
+/// in the form of RFC 9562, version 8.
+fn derived_guid(plan: &PartPlan) -> [u8; 16] {
+    let mut hasher = BlobHasher::default();
+    hasher.add(&plan.guid);
+    hasher.add(plan.xml.to_text().as_bytes());
+    hasher.add(format!("{:?}{:?}{}", plan.declared, plan.compression, plan.boot).as_bytes());
+    if let Some(solid) = plan.solid {
+        hasher.add(format!("solid {}", solid.chunk_len).as_bytes());
+    }
+    plan.metadata.iter().chain(&plan.blobs).for_each(|resource| hasher.add(&resource.digest.0));
+    let BlobDigest(digest) = hasher.finish();
+    let mut guid = [0; 16];
+    guid.copy_from_slice(&digest[..16]);
+    // Stored with its first three fields little-endian, so the version is in byte 7.
+    guid[7] = guid[7] & 0x0F | 0x80;
+    guid[8] = guid[8] & 0x3F | 0x80;
+    guid
+}
