@@ -238,12 +238,22 @@ impl ImageFile {
     /// # Errors
     /// `BadRequest` for a number that is not there; `Corrupt` where the tree cannot be read.
     pub fn files(&self, number: usize) -> Result<Files> {
+        self.in_tree(number, |bytes| metadata::read_with(bytes, &self.inner.limits))
+    }
+
+    /// Goes through the entries of an edition, numbered from 1, as [`metadata::walk`] does.
+    ///
+    /// # Errors
+    /// As [`ImageFile::files`].
+    pub fn walk(&self, number: usize, each: &mut dyn FnMut(u32, u32, &metadata::Seen<'_>)) -> Result<()> {
+        self.in_tree(number, |bytes| metadata::walk(bytes, &self.inner.limits, each))
+    }
+
+    fn in_tree<T>(&self, number: usize, read: impl FnOnce(&[u8]) -> Result<T>) -> Result<T> {
         let (digest, stored) = self.metadata(number)?;
         let place = format!("edition {number} of {}", self.inner.parts[0].name);
         let bytes = stored.to_vec(digest, self.inner.limits.metadata, "the edition's tree");
-        bytes
-            .and_then(|bytes| metadata::read_with(&bytes, &self.inner.limits))
-            .map_err(|error| error.within(place))
+        bytes.and_then(|bytes| read(&bytes)).map_err(|error| error.within(place))
     }
 
     /// The number of the edition that `wanted` names: a number, a name, a display name or a flag word, in any case.

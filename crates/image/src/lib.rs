@@ -71,7 +71,7 @@ pub use draft::{ImageDraft, Rename};
 pub use file::{ImageFile, ListedBlob, NamedContent, OpenPart, open_path, sibling_names};
 pub use info::{EditionInfo, SystemInfo};
 pub use limits::Limits;
-pub use metadata::{Entry, EntryId, Files, Name, Reparse, Stream, Times};
+pub use metadata::{Entry, EntryId, Files, Name, Rare, Reparse, Stream, Times};
 pub use pack::Compression;
 pub use part::{Header, is_image_file};
 pub use solid::Solid;

@@ -48,7 +48,7 @@ pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree,
             } else {
                 NodeKind::File(content_in(image, entry.content(), &inside, &name)?)
             };
-            let named = entry.streams.iter().filter(|stream| !stream.name.is_empty()).count();
+            let named = entry.streams().iter().filter(|stream| !stream.name.is_empty()).count();
             if named > 0 {
                 warnings.push(format!("/{} has named streams ({named})", files.path(*id)));
             }

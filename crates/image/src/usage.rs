@@ -25,16 +25,15 @@ pub fn usage(image: &ImageFile) -> Result<Vec<Usage>> {
     for (n, usage) in usages.iter_mut().enumerate() {
         let tree = image.metadata(n + 1)?.1.packed_len();
         *usage = Usage { only_here: tree, all: tree };
-        let files = image.files(n + 1)?;
-        for id in files.ids() {
-            for digest in files.entry(id).digests() {
+        image.walk(n + 1, &mut |_, _, seen| {
+            for digest in seen.digests() {
                 let user = users.entry(digest).or_insert((Some(n), usize::MAX));
                 if user.1 != n {
                     *user = (user.0.filter(|only| *only == n), n);
                     usage.all += image.packed_len(digest).unwrap_or(0);
                 }
             }
-        }
+        })?;
     }
     for (digest, (only, _)) in users {
         if let Some(only) = only {

@@ -12,7 +12,7 @@
 
 use neat_content::{Class, Content, IfThere, Job, PendingFile};
 use neat_image::{
-    BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Limits, Method, Name, Packing,
+    BlobDigest, Compression, Entry, Files, ImageDraft, ImageFile, Level, Limits, Method, Name, Packing, Rare,
     Rename, SolidCompression, Stored, Stream, Times, Unpacker, capture, join, metadata, split, usage,
     xml::Element,
 };
@@ -664,10 +664,13 @@ prop_compose! {
     ) -> (Entry, prop::sample::Index) {
         let times = Times { created: times[0], accessed: times[1], written: times[2] };
         let mut entry = if folder { Entry::folder(name, times) } else { Entry::file(name, attributes & !0x400, times, BlobDigest(digest)) };
-        entry.short_name = short.unwrap_or_default();
         entry.set_hard_link(link);
-        entry.streams = streams.into_iter().map(|(name, digest, unused)| Stream { name, digest: BlobDigest(digest), unused }).collect();
-        entry.extra = extra.iter().flat_map(|byte| [*byte; 8]).collect();
+        entry.set_rare(Rare {
+            short_name: short.unwrap_or_default(),
+            streams: streams.into_iter().map(|(name, digest, unused)| Stream { name, digest: BlobDigest(digest), unused }).collect(),
+            extra: extra.iter().flat_map(|byte| [*byte; 8]).collect(),
+            ..Rare::default()
+        });
         (entry, parent)
     }
 }
@@ -695,7 +698,7 @@ proptest! {
                     at = files.entry(at).parent();
                 }
                 let entry = files.entry(id);
-                let shown = format!("{:?} {:x} {:?} {:?} {} {:?} {:?}", entry.short_name.units(), entry.attributes, entry.times, entry.digest, entry.hard_link(), entry.streams, entry.extra);
+                let shown = format!("{:?} {:x} {:?} {:?} {} {:?} {:?}", entry.short_name(), entry.attributes, entry.times, entry.digest, entry.hard_link(), entry.streams(), entry.extra());
                 (path, shown)
             }).collect()
         };

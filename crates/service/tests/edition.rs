@@ -144,7 +144,7 @@ fn sizes_count_only_what_nothing_else_uses() {
     let elsewhere = tree(&[("Sys/kept.bin", b"letters")]);
     let image = image(&[shared, elsewhere]);
     let (draft, edition) = open(&image);
-    let others = OtherFiles::of([2].into_iter().map(|n| Ok((n, draft.files(n)?)))).unwrap();
+    let others = OtherFiles::of(&draft, [2]).unwrap();
     let inventory = Inventory::of(&edition, &[], Some(&others)).unwrap();
     let of = |id: &str| inventory.components.get(id).map(|own| (own.files, own.bytes, own.packed)).unwrap();
     assert_eq!(

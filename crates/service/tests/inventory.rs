@@ -331,7 +331,7 @@ proptest! {
         let image = image(&trees);
         let draft = Arc::new(ImageDraft::of(&image));
         let edition = Edition::open(&draft, 1, &layouts(), neat_image::Times::at(NOW)).unwrap();
-        let files = OtherFiles::of((1..=trees.len()).map(|n| Ok((n, draft.files(n)?)))).unwrap();
+        let files = OtherFiles::of(&draft, 1..=trees.len()).unwrap();
         let parts = 3;
         let catalogue: String = (0..parts)
             .map(|part| format!("[[component]]\nid = \"other/part{part}\"\nfiles = [\"Part{part}\"]\n"))

@@ -33,7 +33,7 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
     let draft = Arc::new(ImageDraft::of(&image));
     let edition = Edition::open(&draft, number, &layouts, Times::default())?;
     let others = (1..=image.editions().len()).filter(|other| *other != number);
-    let others = OtherFiles::of(others.map(|other| Ok((other, draft.files(other)?))))?;
+    let others = OtherFiles::of(&draft, others)?;
     let inventory = Inventory::of(&edition, &catalogues, Some(&others))?;
     for note in edition.notes.iter().chain(&inventory.notes) {
         context.note(note);

@@ -3,7 +3,7 @@
 mod plan;
 
 use crate::{
-    BlobDigest, Compression, EditionInfo, Files, ImageFile, Method, SolidCompression,
+    BlobDigest, Compression, EditionInfo, Files, ImageFile, Limits, Method, SolidCompression,
     file::{ListedBlob, find_edition},
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
     metadata::{self, EditionCounts},
@@ -58,6 +58,12 @@ struct Settled {
     content: Content,
     digest: BlobDigest,
     counts: EditionCounts,
+}
+
+impl Settled {
+    fn bytes(&self) -> Result<Vec<u8>> {
+        self.content.to_vec(self.content.len(), "tree of an edition")
+    }
 }
 
 /// Bytes of a finished tree that are held in memory.
@@ -323,13 +329,26 @@ impl ImageDraft {
     pub fn files(&self, number: usize) -> Result<Arc<Files>> {
         match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|edition| &edition.tree) {
             Some(DraftTree::Edited(files)) => Ok(Arc::clone(files)),
-            Some(DraftTree::Settled(settled)) => {
-                let bytes = settled.content.to_vec(settled.content.len(), "tree of an edition")?;
-                Ok(Arc::new(metadata::read(&bytes)?))
-            }
+            Some(DraftTree::Settled(settled)) => Ok(Arc::new(metadata::read(&settled.bytes()?)?)),
             Some(DraftTree::Kept(source, number)) => Ok(Arc::new(self.sources[*source].files(*number)?)),
             None => Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions)),
         }
+    }
+
+    /// Goes through the entries of an edition, numbered from 1, as [`metadata::walk`] does.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::files`].
+    pub fn walk(&self, number: usize, each: &mut dyn FnMut(u32, u32, &metadata::Seen<'_>)) -> Result<()> {
+        let bytes = match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|own| &own.tree) {
+            Some(DraftTree::Kept(source, number)) => return self.sources[*source].walk(*number, each),
+            Some(DraftTree::Settled(settled)) => settled.bytes()?,
+            Some(DraftTree::Edited(files)) => metadata::write(files)?,
+            None => {
+                return Err(Error::request(format!("there is no edition {number}"), Advice::ListEditions));
+            }
+        };
+        metadata::walk(&bytes, &Limits::default(), each)
     }
 
     /// Gives an edition, numbered from 1, other files.

@@ -102,16 +102,16 @@ impl ImageDraft {
     fn likeness(&self) -> Result<HashMap<BlobDigest, String>> {
         let mut likeness = HashMap::new();
         for number in 1..=self.editions.len() {
-            let files = self.files(number)?;
-            for id in files.ids() {
-                for digest in files.entry(id).digests() {
+            self.walk(number, &mut |_, _, seen| {
+                for digest in seen.digests() {
                     likeness.entry(digest).or_insert_with(|| {
-                        let name = files.entry(id).name.to_string().to_lowercase();
+                        let units: Vec<u16> = seen.name_units().collect();
+                        let name = String::from_utf16_lossy(&units).to_lowercase();
                         let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
                         format!("{ending}\0{name}")
                     });
                 }
-            }
+            })?;
         }
         Ok(likeness)
     }
@@ -120,27 +120,21 @@ impl ImageDraft {
     fn references(&self) -> Result<HashMap<BlobDigest, u32>> {
         let mut references: HashMap<BlobDigest, u32> = HashMap::new();
         for number in 1..=self.editions.len() {
-            let files = self.files(number)?;
-            for id in files.ids() {
-                for digest in files.entry(id).digests() {
-                    if let Some(count) = references.get_mut(&digest) {
-                        *count += 1;
-                        continue;
-                    }
-                    if self.sources.iter().all(|source| source.blob_len(digest).is_none())
-                        && !self.new_blobs.contains_key(&digest)
-                    {
-                        return Err(Error::mismatch(
-                            format!(
-                                "the content of /{} in edition {number}, with the SHA-1 {digest}",
-                                files.path(id)
-                            ),
-                            "no such blob in the file",
-                            "a part of the file is missing, or the file is damaged",
-                        ));
-                    }
-                    references.insert(digest, 1);
+            let mut missing = None;
+            self.each_digest(number, &mut |digest| {
+                if let Some(count) = references.get_mut(&digest) {
+                    *count += 1;
+                    return;
                 }
+                let is_there = self.new_blobs.contains_key(&digest)
+                    || self.sources.iter().any(|source| source.blob_len(digest).is_some());
+                if !is_there {
+                    missing.get_or_insert(digest);
+                }
+                references.insert(digest, 1);
+            })?;
+            if let Some(digest) = missing {
+                return Err(self.missing(number, digest)?);
             }
         }
         if self.is_complete() {
@@ -152,6 +146,29 @@ impl ImageDraft {
             }
         }
         Ok(references)
+    }
+
+    /// Calls `each` with what the entries of an edition, numbered from 1, name, with repetitions.
+    fn each_digest(&self, number: usize, each: &mut dyn FnMut(BlobDigest)) -> Result<()> {
+        match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|own| &own.tree) {
+            Some(DraftTree::Edited(files)) => {
+                files.ids().flat_map(|id| files.entry(id).digests()).for_each(each);
+                Ok(())
+            }
+            _ => self.walk(number, &mut |_, _, seen| seen.digests().for_each(&mut *each)),
+        }
+    }
+
+    /// Says which file of an edition names content that is not there.
+    fn missing(&self, number: usize, digest: BlobDigest) -> Result<Error> {
+        let files = self.files(number)?;
+        let id = files.ids().find(|id| files.entry(*id).digests().any(|own| own == digest));
+        let path = id.map(|id| files.path(id)).unwrap_or_default();
+        Ok(Error::mismatch(
+            format!("the content of /{path} in edition {number}, with the SHA-1 {digest}"),
+            "no such blob in the file",
+            "a part of the file is missing, or the file is damaged",
+        ))
     }
 
     /// Unpacks and digests what would be copied as it lies in its source, on `threads` threads (0: as many as there are

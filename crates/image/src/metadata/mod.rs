@@ -7,7 +7,7 @@ mod read;
 mod write;
 
 pub use count::EditionCounts;
-pub use model::{Entry, EntryId, Files, Reparse, Step, Stream, Times};
+pub use model::{Entry, EntryId, Files, Rare, Reparse, Step, Stream, Times};
 pub use name::Name;
-pub use read::{read, read_with};
+pub use read::{Seen, read, read_with, walk};
 pub use write::write;

@@ -82,8 +82,6 @@ pub struct Reparse {
 pub struct Entry {
     /// The name; empty for the root.
     pub name: Name,
-    /// A second, short name; mostly empty.
-    pub short_name: Name,
     /// Attributes, see the constants `ATTRIBUTE_…` in [`crate::layout`].
     pub attributes: u32,
     /// Number of the security descriptor, [`NO_SECURITY`] for none.
@@ -92,52 +90,92 @@ pub struct Entry {
     pub times: Times,
     /// Content named in the directory entry itself.
     pub digest: BlobDigest,
+    pub(crate) parent: EntryId,
     /// Number of the group of hard links, 0 for none; of a reparse point its raw fields.
     pub(crate) link: [u8; 8],
-    /// Further streams.
-    pub streams: Vec<Stream>,
-    /// Fields that the description leaves unused.
-    pub(crate) unused: [u8; 16],
-    pub(crate) unknown: [u8; 4],
-    /// What follows the names, such as object ids, as it was.
-    pub extra: Box<[u8]>,
+    /// What most entries do not have.
+    pub(super) rare: Option<Box<Rare>>,
+    pub(super) inside: Option<Box<Inside>>,
     /// Whether a folder had a list of entries; an empty one may have none.
     pub(crate) had_list: bool,
-    pub(crate) parent: EntryId,
-    pub(crate) children: Vec<EntryId>,
-    /// Whether the names of what is inside do not rise, so that one is not found by halving.
-    pub(crate) is_unsorted: bool,
+}
+
+// An edition has a hundred thousand of them.
+const _: () = assert!(size_of::<Entry>() <= 112);
+
+/// What only few entries have.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Rare {
+    /// A second, short name.
+    pub short_name: Name,
+    /// Further streams.
+    pub streams: Vec<Stream>,
+    /// What follows the names, such as object ids, as it was.
+    pub extra: Box<[u8]>,
+    /// Fields that the description leaves unused, before the times.
+    pub unused: [u8; 16],
+    /// Another, behind the digest.
+    pub unknown: [u8; 4],
+}
+
+/// What is inside a folder.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Inside {
+    children: Vec<EntryId>,
+    /// Whether the names do not rise, so that one is not found by halving.
+    is_unsorted: bool,
 }
 
 impl Entry {
     /// A folder.
     pub fn folder(name: impl Into<Name>, times: Times) -> Self {
-        Self::new(name.into(), ATTRIBUTE_DIRECTORY, times, BlobDigest::NONE)
+        Self { attributes: ATTRIBUTE_DIRECTORY, times, ..Self::bare(name.into()) }
     }
 
     /// A file with this content.
     pub fn file(name: impl Into<Name>, attributes: u32, times: Times, digest: BlobDigest) -> Self {
-        Self::new(name.into(), attributes & !ATTRIBUTE_DIRECTORY, times, digest)
+        Self { attributes: attributes & !ATTRIBUTE_DIRECTORY, times, digest, ..Self::bare(name.into()) }
     }
 
-    fn new(name: Name, attributes: u32, times: Times, digest: BlobDigest) -> Self {
+    /// One that has a name and nothing else.
+    pub(super) fn bare(name: Name) -> Self {
         Self {
             name,
-            short_name: Name::default(),
-            attributes,
+            attributes: 0,
             security: NO_SECURITY,
-            times,
-            digest,
-            link: [0; 8],
-            streams: Vec::new(),
-            unused: [0; 16],
-            unknown: [0; 4],
-            extra: Box::default(),
-            had_list: true,
+            times: Times::default(),
+            digest: BlobDigest::NONE,
             parent: Files::ROOT,
-            children: Vec::new(),
-            is_unsorted: false,
+            link: [0; 8],
+            rare: None,
+            inside: None,
+            had_list: true,
         }
+    }
+
+    /// The units of a second, short name; mostly none.
+    pub fn short_name(&self) -> &[u16] {
+        self.rare.as_ref().map_or(&[], |rare| rare.short_name.units())
+    }
+
+    /// Further streams than [`Entry::digest`].
+    pub fn streams(&self) -> &[Stream] {
+        self.rare.as_ref().map_or(&[], |rare| &rare.streams)
+    }
+
+    /// What follows the names, such as object ids, as it was.
+    pub fn extra(&self) -> &[u8] {
+        self.rare.as_ref().map_or(&[], |rare| &rare.extra)
+    }
+
+    /// Fields that the description leaves unused, before the times and behind the digest.
+    pub(super) fn unused(&self) -> ([u8; 16], [u8; 4]) {
+        self.rare.as_ref().map_or_else(Default::default, |rare| (rare.unused, rare.unknown))
+    }
+
+    /// Gives it what most entries do not have.
+    pub fn set_rare(&mut self, rare: Rare) {
+        self.rare = (rare != Rare::default()).then(|| rare.into());
     }
 
     /// Whether it is a folder; a folder may be a reparse point too.
@@ -182,16 +220,17 @@ impl Entry {
 
     /// The ordinary content, wherever it is listed: in the entry itself, or among the streams when there are named ones.
     pub fn content(&self) -> BlobDigest {
-        if !self.digest.is_none() || self.streams.is_empty() {
+        if !self.digest.is_none() || self.streams().is_empty() {
             return self.digest;
         }
-        let plain = self.streams.iter().find(|stream| stream.name.is_empty() && !stream.digest.is_none());
+        let plain = self.streams().iter().find(|stream| stream.name.is_empty() && !stream.digest.is_none());
         plain.map_or(BlobDigest::NONE, |stream| stream.digest)
     }
 
     /// Changes the ordinary content where it is listed.
     pub fn set_content(&mut self, digest: BlobDigest) {
-        let plain = self.streams.iter_mut().find(|stream| stream.name.is_empty());
+        let streams = self.rare.iter_mut().flat_map(|rare| &mut rare.streams);
+        let plain = streams.into_iter().find(|stream| stream.name.is_empty());
         match plain {
             Some(stream) if self.digest.is_none() => stream.digest = digest,
             _ => self.digest = digest,
@@ -200,13 +239,23 @@ impl Entry {
 
     /// All content it names, with repetitions.
     pub fn digests(&self) -> impl Iterator<Item = BlobDigest> + '_ {
-        let all = std::iter::once(self.digest).chain(self.streams.iter().map(|stream| stream.digest));
+        let all = std::iter::once(self.digest).chain(self.streams().iter().map(|stream| stream.digest));
         all.filter(|digest| !digest.is_none())
     }
 
     /// What is inside, if it is a folder.
     pub fn children(&self) -> &[EntryId] {
-        &self.children
+        self.inside.as_ref().map_or(&[], |inside| &inside.children)
+    }
+
+    /// What is inside, to be changed.
+    pub(super) fn children_mut(&mut self) -> &mut Vec<EntryId> {
+        &mut self.inside.get_or_insert_default().children
+    }
+
+    /// Whether the names of what is inside do not rise, so that one is not found by halving.
+    fn is_unsorted(&self) -> bool {
+        self.inside.as_ref().is_some_and(|inside| inside.is_unsorted)
     }
 
     /// The folder it is in; the root is in itself.
@@ -274,7 +323,7 @@ impl Files {
                 hint: "rename one of the two".into(),
             });
         };
-        self.entry_mut(parent).children.insert(place, id);
+        self.entry_mut(parent).children_mut().insert(place, id);
         self.entries.push(Entry { parent, ..entry });
         Ok(id)
     }
@@ -283,7 +332,7 @@ impl Files {
     pub fn remove(&mut self, id: EntryId) {
         let parent = self.entry(id).parent;
         if id != Self::ROOT {
-            self.entry_mut(parent).children.retain(|child| *child != id);
+            self.entry_mut(parent).children_mut().retain(|child| *child != id);
         }
     }
 
@@ -291,7 +340,7 @@ impl Files {
     pub fn child(&self, parent: EntryId, name: &str) -> Option<EntryId> {
         let units: Vec<u16> = name.encode_utf16().collect();
         let place = self.place_of(parent, &units).ok()?;
-        self.entry(parent).children.get(place).copied()
+        self.entry(parent).children().get(place).copied()
     }
 
     /// Where a folder has a name, in any case, or else where it would stand.
@@ -299,29 +348,32 @@ impl Files {
         let folder = self.entry(parent);
         let name = |child: &EntryId| &self.entry(*child).name;
         // Mostly a new name is the last.
-        if folder.children.last().is_none_or(|last| name(last).compare_ignoring_case(units).is_lt())
-            && !folder.is_unsorted
+        if folder.children().last().is_none_or(|last| name(last).compare_ignoring_case(units).is_lt())
+            && !folder.is_unsorted()
         {
-            return Err(folder.children.len());
+            return Err(folder.children().len());
         }
-        if !folder.is_unsorted {
-            return folder.children.binary_search_by(|child| name(child).compare_ignoring_case(units));
+        if !folder.is_unsorted() {
+            return folder.children().binary_search_by(|child| name(child).compare_ignoring_case(units));
         }
-        let found = folder.children.iter().position(|child| name(child).equals_ignoring_case(units));
-        found.ok_or(folder.children.len())
+        let found = folder.children().iter().position(|child| name(child).equals_ignoring_case(units));
+        found.ok_or(folder.children().len())
     }
 
     /// Notes of every folder whether its names rise, once they are all there.
     pub(crate) fn note_order(&mut self) {
         for at in 0..self.entries.len() {
-            let children = &self.entries[at].children;
+            let children = self.entries[at].children();
             let rises = |pair: &[EntryId]| {
                 let [first, second] = pair else { return true };
                 let second = &self.entry(*second).name;
                 self.entry(*first).name.compare_ignoring_case(second.units()).is_lt()
             };
             let is_unsorted = !children.windows(2).all(rises);
-            self.entries[at].is_unsorted = is_unsorted;
+            if let Some(inside) = &mut self.entries[at].inside {
+                inside.is_unsorted = is_unsorted;
+                inside.children.shrink_to_fit();
+            }
         }
     }
 
@@ -351,7 +403,7 @@ impl Files {
     /// Every entry below `start`, with paths that begin there.
     pub fn walk_from(&self, start: EntryId) -> impl Iterator<Item = Step> + '_ {
         let steps = |id: EntryId, path: &str| -> Vec<Step> {
-            let children = self.entry(id).children.iter().rev();
+            let children = self.entry(id).children().iter().rev();
             let joined =
                 |name: &Name| if path.is_empty() { name.to_string() } else { format!("{path}/{name}") };
             children.map(|child| Step { id: *child, path: joined(&self.entry(*child).name) }).collect()
@@ -369,7 +421,7 @@ impl Files {
         let mut stack = vec![Self::ROOT];
         std::iter::from_fn(move || {
             let id = stack.pop()?;
-            stack.extend(self.entry(id).children.iter().rev());
+            stack.extend(self.entry(id).children().iter().rev());
             Some(id)
         })
     }

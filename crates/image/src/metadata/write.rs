@@ -1,6 +1,6 @@
 //! The tree into bytes of a metadata resource.
 
-use super::{Entry, EntryId, Files, Name};
+use super::{Entry, EntryId, Files};
 use crate::layout::{ENTRY_LEN, RawEntry, RawStream, STREAM_LEN};
 use neat_content::{Error, Result};
 use zerocopy::IntoBytes;
@@ -22,7 +22,7 @@ pub fn write(files: &Files) -> Result<Vec<u8>> {
     let mut at = (bytes.len() + entry_len(root)? + LIST_END) as u64;
     for id in &folders {
         lists[id.0 as usize] = at;
-        for child in &files.entry(*id).children {
+        for child in files.entry(*id).children() {
             at += entry_len(files.entry(*child))? as u64;
         }
         at += LIST_END as u64;
@@ -31,7 +31,7 @@ pub fn write(files: &Files) -> Result<Vec<u8>> {
     put_entry(root, lists[0], &mut bytes)?;
     bytes.extend([0; LIST_END]);
     for id in folders {
-        for child in &files.entry(id).children {
+        for child in files.entry(id).children() {
             put_entry(files.entry(*child), lists[child.0 as usize], &mut bytes)?;
         }
         bytes.extend([0; LIST_END]);
@@ -41,7 +41,7 @@ pub fn write(files: &Files) -> Result<Vec<u8>> {
 
 /// A folder without a list that got none of its own keeps having none, as junctions do.
 fn has_list(entry: &Entry) -> bool {
-    entry.is_folder() && (entry.had_list || !entry.children.is_empty())
+    entry.is_folder() && (entry.had_list || !entry.children().is_empty())
 }
 
 fn security_data(descriptors: &[Box<[u8]>]) -> Result<Vec<u8>> {
@@ -58,37 +58,38 @@ fn security_data(descriptors: &[Box<[u8]>]) -> Result<Vec<u8>> {
 }
 
 /// Bytes of a name and the zero unit after it.
-fn name_len(name: &Name) -> usize {
-    if name.is_empty() { 0 } else { name.units().len() * 2 + 2 }
+const fn name_len(units: &[u16]) -> usize {
+    if units.is_empty() { 0 } else { units.len() * 2 + 2 }
 }
 
-fn stream_len(name: &Name) -> usize {
+const fn stream_len(name: &[u16]) -> usize {
     (STREAM_LEN + name_len(name)).next_multiple_of(8)
 }
 
 /// Bytes of the entry itself, and with its streams.
 fn own_len(entry: &Entry) -> usize {
-    (ENTRY_LEN + name_len(&entry.name) + name_len(&entry.short_name)).next_multiple_of(8) + entry.extra.len()
+    (ENTRY_LEN + name_len(entry.name.units()) + name_len(entry.short_name())).next_multiple_of(8)
+        + entry.extra().len()
 }
 
 fn entry_len(entry: &Entry) -> Result<usize> {
     let longest = usize::from(u16::MAX) / 2;
-    let streams = entry.streams.iter().map(|stream| &stream.name);
-    if streams.clone().chain([&entry.name, &entry.short_name]).any(|name| name.units().len() > longest) {
+    let streams = entry.streams().iter().map(|stream| stream.name.units());
+    if streams.clone().chain([entry.name.units(), entry.short_name()]).any(|units| units.len() > longest) {
         return Err(Error::request(
             format!("the name {:.40}… is too long for an image file", entry.name.to_string()),
             "shorten it",
         ));
     }
-    if entry.streams.len() > usize::from(u16::MAX) {
+    if entry.streams().len() > usize::from(u16::MAX) {
         return Err(Error::request(format!("{} has more than 65,535 streams", entry.name), "remove some"));
     }
     Ok(own_len(entry).next_multiple_of(8) + streams.map(stream_len).sum::<usize>())
 }
 
-fn put_name(name: &Name, bytes: &mut Vec<u8>) {
-    if !name.is_empty() {
-        bytes.extend(name.units().iter().flat_map(|unit| unit.to_le_bytes()));
+fn put_name(units: &[u16], bytes: &mut Vec<u8>) {
+    if !units.is_empty() {
+        bytes.extend(units.iter().flat_map(|unit| unit.to_le_bytes()));
         bytes.extend([0, 0]);
     }
 }
@@ -99,37 +100,38 @@ fn pad(bytes: &mut Vec<u8>) {
 
 fn put_entry(entry: &Entry, list: u64, bytes: &mut Vec<u8>) -> Result<()> {
     let expected = bytes.len() + entry_len(entry)?;
+    let (unused, unknown) = entry.unused();
     let raw = RawEntry {
         length: (own_len(entry) as u64).into(),
         attributes: entry.attributes.into(),
         security_id: entry.security.into(),
         subdir_offset: list.into(),
-        unused: entry.unused,
+        unused,
         creation_time: entry.times.created.into(),
         last_access_time: entry.times.accessed.into(),
         last_write_time: entry.times.written.into(),
         digest: entry.digest.0,
-        unknown: entry.unknown,
+        unknown,
         link_or_reparse: entry.link,
-        stream_count: (entry.streams.len() as u16).into(),
-        short_name_len: (entry.short_name.units().len() as u16 * 2).into(),
+        stream_count: (entry.streams().len() as u16).into(),
+        short_name_len: (entry.short_name().len() as u16 * 2).into(),
         name_len: (entry.name.units().len() as u16 * 2).into(),
     };
     bytes.extend_from_slice(raw.as_bytes());
-    put_name(&entry.name, bytes);
-    put_name(&entry.short_name, bytes);
+    put_name(entry.name.units(), bytes);
+    put_name(entry.short_name(), bytes);
     pad(bytes);
-    bytes.extend_from_slice(&entry.extra);
+    bytes.extend_from_slice(entry.extra());
     pad(bytes);
-    for stream in &entry.streams {
+    for stream in entry.streams() {
         let raw = RawStream {
-            length: (stream_len(&stream.name) as u64).into(),
+            length: (stream_len(stream.name.units()) as u64).into(),
             unused: stream.unused,
             digest: stream.digest.0,
             name_len: (stream.name.units().len() as u16 * 2).into(),
         };
         bytes.extend_from_slice(raw.as_bytes());
-        put_name(&stream.name, bytes);
+        put_name(stream.name.units(), bytes);
         pad(bytes);
     }
     debug_assert_eq!(bytes.len(), expected, "the two phases must agree");

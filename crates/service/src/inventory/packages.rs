@@ -5,24 +5,39 @@ use crate::{Edition, Layout, layout::PackagesLayout, pattern};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::HiveRole;
-use std::collections::HashMap;
+use std::{collections::HashMap, sync::Arc};
 
 /// Largest record, in bytes.
 const LARGEST: u64 = 16 << 20;
 
-/// What a record says of its package.
+/// What a record says of its package, whichever edition it is in.
+pub(super) struct RecordFacts {
+    name: Box<str>,
+    version: Box<str>,
+    language: Box<str>,
+    is_language: bool,
+    title: Box<str>,
+    description: Box<str>,
+    parents: Box<[Box<str>]>,
+    /// Names of the parts that it lists, and whether each is shown to people.
+    parts: Box<[(Box<str>, bool)]>,
+    /// As they stand there, with variables.
+    files: Box<[Box<str>]>,
+}
+
+impl RecordFacts {
+    /// Whether it is short enough to be kept for other editions: a large one lists thousands of parts.
+    pub(super) fn is_short(&self) -> bool {
+        self.parts.len() + self.files.len() <= 64
+    }
+}
+
+/// A record of an edition.
 struct Record {
     stem: String,
     entries: Vec<EntryId>,
-    name: String,
-    version: String,
-    language: String,
-    is_language: bool,
-    title: String,
-    description: String,
-    parents: Vec<String>,
+    facts: Arc<RecordFacts>,
     features: Vec<String>,
-    files: Vec<String>,
 }
 
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
@@ -32,12 +47,16 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
     for record in records {
         let key = format!("{}\\{}", layout.keys, record.stem);
         let has_key = hive.is_some_and(|hive| hive.find(&key).is_some());
-        let payload: Vec<EntryId> =
-            record.files.iter().flat_map(|path| pattern::find(&edition.files, path)).collect();
+        let facts = &*record.facts;
+        let payload: Vec<EntryId> = facts
+            .files
+            .iter()
+            .flat_map(|path| pattern::find(&edition.files, &place(edition, path)))
+            .collect();
         // A record with one feature is that feature; with none it is a package; with several it holds them.
         let ids: Vec<(Category, String)> = match record.features.as_slice() {
-            _ if record.is_language => vec![(Category::Language, record.language.clone())],
-            [] => vec![(Category::Package, record.name.clone())],
+            _ if facts.is_language => vec![(Category::Language, facts.language.to_string())],
+            [] => vec![(Category::Package, facts.name.to_string())],
             features => features.iter().map(|feature| (Category::Feature, feature.clone())).collect(),
         };
         let is_alone = ids.len() == 1;
@@ -47,13 +66,13 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
                 .filter(|_| category == Category::Feature)
                 .and_then(|hive| hive.number_at(&feature_key, &name));
             let component = inventory.entry(category, &name);
-            if !record.title.is_empty() && is_alone {
-                record.title.clone_into(&mut component.title);
+            if !facts.title.is_empty() && is_alone {
+                component.title = facts.title.to_string();
             }
-            if !record.description.is_empty() && is_alone {
-                record.description.clone_into(&mut component.description);
+            if !facts.description.is_empty() && is_alone {
+                component.description = facts.description.to_string();
             }
-            component.version.clone_from(&record.version);
+            component.version = facts.version.to_string();
             if category == Category::Feature {
                 let is_on = state == Some(u64::from(layout.on));
                 component.state = if is_on { "on" } else { "off" }.into();
@@ -66,7 +85,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
                     component.keys.push((HiveRole::Software, key.clone()));
                 }
             }
-            component.needs.extend(record.parents.iter().flat_map(|parent| {
+            component.needs.extend(facts.parents.iter().flat_map(|parent| {
                 [Category::Feature, Category::Package]
                     .map(|category| format!("{}/{}", category.word(), slug(parent)))
             }));
@@ -97,9 +116,9 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
         }) else {
             continue;
         };
-        let bytes = edition.content(*id)?.to_vec(LARGEST, "record of a package")?;
-        let root = match Element::parse(&Text::decode(&bytes).text) {
-            Ok(root) => root,
+        let facts = match facts_of(edition, *id)? {
+            Ok(Some(facts)) => facts,
+            Ok(None) => continue,
             Err(error) => {
                 inventory.notes.push(format!("/{}: {error}", edition.files.path(*id)));
                 continue;
@@ -111,20 +130,35 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
             Some((hive, hive.find(&format!("{}\\{stem}\\{}", layout.keys, layout.features))?))
         });
         let registered = |name: &str| states.is_some_and(|(hive, key)| hive.value(key, name).is_some());
-        records.extend(of_record(edition, &root, stem, entries, &registered));
+        // Large packages list their parts in the same way; only features are shown to people or registered.
+        let features = facts.parts.iter().filter(|(name, is_shown)| *is_shown || registered(name));
+        let features = features.map(|(name, _)| name.to_string()).collect();
+        records.push(Record { stem: stem.to_owned(), entries, facts, features });
     }
     Ok(records)
 }
 
-fn of_record(
+/// What the record `id` says, nothing if it names no package, or what is wrong with its text.
+fn facts_of(
     edition: &Edition,
-    root: &Element,
-    stem: &str,
-    entries: Vec<EntryId>,
-    registered: &dyn Fn(&str) -> bool,
-) -> Option<Record> {
+    id: EntryId,
+) -> Result<std::result::Result<Option<Arc<RecordFacts>>, neat_content::Error>> {
+    let digest = edition.files.entry(id).content();
+    if let Some(facts) = edition.scans.record(digest) {
+        return Ok(Ok(Some(facts)));
+    }
+    let bytes = edition.content(id)?.to_vec(LARGEST, "record of a package")?;
+    let root = match Element::parse(&Text::decode(&bytes).text) {
+        Ok(root) => root,
+        Err(error) => return Ok(Err(error)),
+    };
+    Ok(Ok(of_record(&root).map(|facts| edition.scans.keep_record(digest, facts))))
+}
+
+fn of_record(root: &Element) -> Option<RecordFacts> {
     let identity = local(root, "assemblyIdentity")?;
-    let attribute = |element: &Element, name: &str| element.attribute(name).unwrap_or_default().to_owned();
+    let attribute =
+        |element: &Element, name: &str| Box::<str>::from(element.attribute(name).unwrap_or_default());
     let package = local(root, "package");
     let language = attribute(identity, "language");
     let release = package.map(|package| attribute(package, "releaseType")).unwrap_or_default();
@@ -132,32 +166,25 @@ fn of_record(
         |element: &Element| local(element, "assemblyIdentity").map(|identity| attribute(identity, "name"));
     let inside = || package.into_iter().flat_map(Element::elements);
     let parents = inside().filter(|element| local_name(&element.name) == "parent").filter_map(name_of);
-    let features = inside()
-        .filter(|element| local_name(&element.name) == "update")
-        .filter(|element| {
-            // Large packages list their parts in the same way; only features are shown to people or registered.
-            let name = element.attribute("name").unwrap_or_default();
-            element.attribute("displayName").is_some() || registered(name)
-        })
-        .filter_map(|element| element.attribute("name").map(str::to_owned));
+    let parts = inside().filter(|element| local_name(&element.name) == "update");
+    let parts = parts.filter_map(|element| {
+        Some((element.attribute("name")?.into(), element.attribute("displayName").is_some()))
+    });
     let information = inside().find(|element| local_name(&element.name) == "customInformation");
     let listed = information.into_iter().flat_map(Element::elements);
     let files = listed
         .filter(|element| local_name(&element.name) == "file")
-        .filter_map(|element| element.attribute("name").map(|name| place(edition, name)));
-    let text = |name: &str| attribute(root, name);
-    let is_text = |text: &String| !text.starts_with("$(");
-    Some(Record {
-        stem: stem.to_owned(),
-        entries,
+        .filter_map(|element| element.attribute("name").map(Box::from));
+    let text = |name: &str| Some(attribute(root, name)).filter(|text| !text.starts_with("$("));
+    Some(RecordFacts {
         name: attribute(identity, "name"),
         version: attribute(identity, "version"),
         is_language: release.eq_ignore_ascii_case("Language Pack") && language.contains('-'),
         language,
-        title: Some(text("displayName")).filter(is_text).unwrap_or_default(),
-        description: Some(text("description")).filter(is_text).unwrap_or_default(),
+        title: text("displayName").unwrap_or_default(),
+        description: text("description").unwrap_or_default(),
         parents: parents.collect(),
-        features: features.collect(),
+        parts: parts.collect(),
         files: files.collect(),
     })
 }

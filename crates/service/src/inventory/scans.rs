@@ -1,5 +1,6 @@
 //! What was read once and is the same in every edition that has the same file.
 
+use super::packages::RecordFacts;
 use neat_image::BlobDigest;
 use neat_package::Driver;
 use std::{
@@ -27,23 +28,49 @@ impl DriverFacts {
     }
 }
 
-/// Drivers by the digests of their INF files. Editions of one image file that are worked on one after another share it:
-/// most of their drivers are the same.
+/// Facts by the digest of the file they stand in.
+type Known<T> = Arc<Mutex<HashMap<BlobDigest, Arc<T>>>>;
+
+/// Drivers by the digests of their INF files, packages by those of their records. Editions of one image file that are
+/// worked on one after another share it: most of their drivers and packages are the same.
 #[derive(Clone, Default)]
 pub struct Scans {
-    drivers: Arc<Mutex<HashMap<BlobDigest, Arc<DriverFacts>>>>,
+    drivers: Known<DriverFacts>,
+    records: Known<RecordFacts>,
+}
+
+fn known<T>(map: &Known<T>, digest: BlobDigest) -> Option<Arc<T>> {
+    map.lock().unwrap_or_else(PoisonError::into_inner).get(&digest).map(Arc::clone)
+}
+
+fn keep<T>(map: &Known<T>, digest: BlobDigest, facts: &Arc<T>) {
+    map.lock().unwrap_or_else(PoisonError::into_inner).insert(digest, Arc::clone(facts));
 }
 
 impl Scans {
     /// What is known of the driver with this INF file.
     pub(super) fn driver(&self, inf: BlobDigest) -> Option<Arc<DriverFacts>> {
-        self.drivers.lock().unwrap_or_else(PoisonError::into_inner).get(&inf).map(Arc::clone)
+        known(&self.drivers, inf)
     }
 
     /// Keeps what the INF file says of its driver.
     pub(super) fn keep_driver(&self, inf: BlobDigest, driver: &Driver) -> Arc<DriverFacts> {
         let facts = Arc::new(DriverFacts::of(driver));
-        self.drivers.lock().unwrap_or_else(PoisonError::into_inner).insert(inf, Arc::clone(&facts));
+        keep(&self.drivers, inf, &facts);
+        facts
+    }
+
+    /// What is known of the package with this record.
+    pub(super) fn record(&self, digest: BlobDigest) -> Option<Arc<RecordFacts>> {
+        known(&self.records, digest)
+    }
+
+    /// Keeps what a record says of its package, if it is short.
+    pub(super) fn keep_record(&self, digest: BlobDigest, facts: RecordFacts) -> Arc<RecordFacts> {
+        let facts = Arc::new(facts);
+        if facts.is_short() {
+            keep(&self.records, digest, &facts);
+        }
         facts
     }
 }

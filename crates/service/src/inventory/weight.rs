@@ -3,17 +3,17 @@
 use super::Inventory;
 use crate::Edition;
 use neat_content::Result;
-use neat_image::{BlobDigest, EntryId, Files, Name};
+use neat_image::{BlobDigest, EntryId, Files, ImageDraft};
 use std::{
-    borrow::Borrow,
     collections::{HashMap, HashSet, hash_map::DefaultHasher},
     hash::Hasher,
 };
 
-/// What all editions of an image file have: which content, and where. A name takes 32 bytes, however long its path.
+/// What all editions of an image file have: which content, and where. A name takes 32 bytes, however long its path and in
+/// however many editions.
 #[derive(Default)]
 pub struct OtherFiles {
-    /// By content.
+    /// By content and path, each once.
     names: Vec<NameOf>,
 }
 
@@ -21,28 +21,41 @@ pub struct OtherFiles {
 #[derive(Clone, Copy)]
 struct NameOf {
     digest: BlobDigest,
+    /// The one edition that has it there, or [`SEVERAL`].
     edition: u32,
     /// The path without regard to case, hashed. Another path with the same would make a size a little wrong, nothing else.
     path: u64,
 }
 
+/// Stands for the editions of a name that more than one has.
+const SEVERAL: u32 = u32::MAX;
+
 impl OtherFiles {
-    /// Reads the trees of all editions, one after another, each with its number.
+    /// Reads the trees of editions of `draft`, by their numbers, one after another.
     ///
     /// # Errors
     /// Those of reading a tree.
-    pub fn of<F: Borrow<Files>>(editions: impl Iterator<Item = Result<(usize, F)>>) -> Result<Self> {
-        let mut names = Vec::new();
-        for item in editions {
-            let (number, files) = item?;
-            let files = files.borrow();
-            let keys = path_keys(files);
-            for id in files.ids() {
-                let (edition, path) = (number as u32, keys[id.index()]);
-                names.extend(files.entry(id).digests().map(|digest| NameOf { digest, edition, path }));
-            }
+    pub fn of(draft: &ImageDraft, numbers: impl IntoIterator<Item = usize>) -> Result<Self> {
+        let mut names: Vec<NameOf> = Vec::new();
+        for number in numbers {
+            let edition = number as u32;
+            let mut keys: Vec<u64> = Vec::new();
+            draft.walk(number, &mut |_, parent, seen| {
+                // The root is in itself and has no name.
+                let path = keys.get(parent as usize).map_or(0, |folder| key_of(*folder, seen.name_units()));
+                keys.push(path);
+                names.extend(seen.digests().map(|digest| NameOf { digest, edition, path }));
+            })?;
+            // Mostly another edition has the same, which is sorted already.
+            names.sort_by_key(|own| (own.digest, own.path));
+            names.dedup_by(|next, first| {
+                let is_same = next.digest == first.digest && next.path == first.path;
+                if is_same && next.edition != first.edition {
+                    first.edition = SEVERAL;
+                }
+                is_same
+            });
         }
-        names.sort_unstable_by_key(|own| own.digest);
         Ok(Self { names })
     }
 
@@ -50,7 +63,7 @@ impl OtherFiles {
     fn has_elsewhere(&self, digest: BlobDigest, edition: usize, paths: &HashSet<u64>) -> bool {
         let first = self.names.partition_point(|own| own.digest < digest);
         let own = self.names[first..].iter().take_while(|own| own.digest == digest);
-        own.into_iter().any(|own| own.edition as usize != edition && !paths.contains(&own.path))
+        own.into_iter().any(|own| own.edition != edition as u32 && !paths.contains(&own.path))
     }
 }
 
@@ -60,16 +73,17 @@ fn path_keys(files: &Files) -> Vec<u64> {
     // A folder comes before what it holds.
     for id in files.ids().skip(1) {
         let entry = files.entry(id);
-        keys[id.index()] = key_of(keys[entry.parent().index()], &entry.name);
+        let units = entry.name.units().iter().copied();
+        keys[id.index()] = key_of(keys[entry.parent().index()], units);
     }
     keys
 }
 
-fn key_of(folder: u64, name: &Name) -> u64 {
+fn key_of(folder: u64, name: impl Iterator<Item = u16>) -> u64 {
     let mut hasher = DefaultHasher::new();
     hasher.write_u64(folder);
-    for unit in name.units() {
-        hasher.write_u16(neat_content::fold_unit(*unit));
+    for unit in name {
+        hasher.write_u16(neat_content::fold_unit(unit));
     }
     hasher.finish()
 }

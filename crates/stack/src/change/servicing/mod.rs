@@ -61,8 +61,7 @@ pub(crate) fn systems(
     let count = before.editions().len();
     // What the other editions have decides what would go from the image file.
     let is_weighed = inputs.remove.is_some() && count > 1;
-    let trees = (1..=count).map(|number| Ok((number, before.files(number)?)));
-    let others = is_weighed.then(|| OtherFiles::of(trees)).transpose()?;
+    let others = is_weighed.then(|| OtherFiles::of(&before, 1..=count)).transpose()?;
     let scans = Scans::default();
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
