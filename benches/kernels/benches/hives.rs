@@ -31,7 +31,7 @@ fn main() {
 fn read_edit_write(bencher: Bencher<'_, '_>) {
     let bytes = hive();
     bencher.bench_local(|| {
-        let mut hive = Hive::read(Arc::clone(&bytes)).unwrap();
+        let mut hive = Hive::read(bytes.to_vec()).unwrap();
         let key = hive.create("Brackwater\\Console").unwrap();
         hive.set(key, "Greeting", ValueKind::TEXT, &text_data("Welcome")).unwrap();
         hive.write().unwrap().len()

@@ -3,7 +3,7 @@
 //! Results go to standard output, everything else to standard error. This crate parses arguments, shows things and
 //! turns errors into exit codes; the work is done by the crates below it.
 
-#![forbid(unsafe_code)]
+#![deny(unsafe_code)]
 
 mod advice;
 mod args;
@@ -13,6 +13,7 @@ mod context;
 mod docs;
 mod documents;
 mod exit;
+mod memory;
 mod show;
 
 use clap::Parser;
@@ -23,6 +24,7 @@ use std::{
 };
 
 fn main() -> ExitCode {
+    memory::give_back_large_blocks();
     // A fault of ours is said like every other error, and once; threads hand theirs to whoever waits for them.
     static FAULT: Mutex<String> = Mutex::new(String::new());
     let fault = || FAULT.lock().unwrap_or_else(PoisonError::into_inner);

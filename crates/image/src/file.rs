@@ -1,12 +1,14 @@
 //! An image file, opened.
 
 use crate::{
-    BlobDigest, EditionInfo, Files, Header, Limits, Packing, Solid, Stored, metadata,
+    BlobDigest, EditionInfo, Files, Header, Limits, Packing, Solid, Stored,
+    blobs::BlobTable,
+    metadata,
     part::{Row, Table, read_table, read_xml},
     xml::Element,
 };
 use neat_content::{Content, Error, Job, Result};
-use std::{collections::HashMap, sync::Arc};
+use std::sync::Arc;
 
 /// An image file with all its parts, opened for reading. Cheap to clone.
 #[derive(Clone)]
@@ -16,7 +18,7 @@ pub struct ImageFile {
 
 struct Inner {
     parts: Vec<OpenPart>,
-    blobs: HashMap<BlobDigest, Row>,
+    blobs: BlobTable,
     /// The solid resources of each part.
     solids: Vec<Vec<Arc<Solid>>>,
     metadata: Vec<(BlobDigest, Stored)>,
@@ -83,7 +85,7 @@ impl ImageFile {
         check_parts(&mut parts)?;
         let mut inner = Inner {
             parts: Vec::new(),
-            blobs: HashMap::new(),
+            blobs: BlobTable::default(),
             metadata: Vec::new(),
             xml: Element::default(),
             editions: Vec::new(),
@@ -91,14 +93,16 @@ impl ImageFile {
             warnings: Vec::new(),
             limits: *limits,
         };
+        let mut rows = Vec::new();
         for part in &parts {
             let table =
                 read_table(&part.content, &part.header, limits).map_err(|error| error.within(&part.name))?;
-            inner.add(table);
+            inner.add(table, &mut rows);
             if part.header.is_unfinished() {
                 inner.warnings.push(format!("{} says that somebody was still writing to it", part.name));
             }
         }
+        inner.blobs = BlobTable::of(rows);
         let first = &parts[0];
         let expected = first.header.editions as usize;
         if inner.metadata.len() != expected {
@@ -190,23 +194,23 @@ impl ImageFile {
 
     /// Length of a blob before compression.
     pub fn blob_len(&self, digest: BlobDigest) -> Option<u64> {
-        self.inner.blobs.get(&digest).map(|row| row.raw_len)
+        self.inner.blobs.get(digest).map(|row| row.raw_len)
     }
 
     /// Bytes that a blob takes in the file; of a solid one its share of the resource, by length.
     pub fn packed_len(&self, digest: BlobDigest) -> Option<u64> {
-        let row = self.inner.blobs.get(&digest)?;
+        let row = self.inner.blobs.get(digest)?;
         Some(if row.solid == Row::APART { row.len } else { self.inner.listed(row).stored.packed_len() })
     }
 
     /// A blob as the tables list it.
     pub(crate) fn listed(&self, digest: BlobDigest) -> Option<ListedBlob> {
-        self.inner.blobs.get(&digest).map(|row| self.inner.listed(row))
+        self.inner.blobs.get(digest).map(|row| self.inner.listed(row))
     }
 
     /// All blobs.
     pub fn blobs(&self) -> impl Iterator<Item = (BlobDigest, ListedBlob)> {
-        self.inner.blobs.iter().map(|(digest, row)| (*digest, self.inner.listed(row)))
+        self.inner.blobs.iter().map(|(digest, row)| (digest, self.inner.listed(row)))
     }
 
     /// Number of blobs.
@@ -278,15 +282,11 @@ impl ImageFile {
 }
 
 impl Inner {
-    /// Adds the table of the next part.
-    fn add(&mut self, table: Table) {
-        self.metadata.extend(table.metadata);
+    /// Adds the table of the next part, its blobs to `rows`.
+    fn add(&mut self, mut table: Table, rows: &mut Vec<(BlobDigest, Row)>) {
+        self.metadata.append(&mut table.metadata);
         self.solids.push(table.solids);
-        // The same blob twice is wasteful, not wrong; the first one is used.
-        self.blobs.reserve(table.blobs.len());
-        for (digest, row) in table.blobs {
-            self.blobs.entry(digest).or_insert(row);
-        }
+        if rows.is_empty() { *rows = table.blobs } else { rows.append(&mut table.blobs) }
     }
 
     fn listed(&self, row: &Row) -> ListedBlob {

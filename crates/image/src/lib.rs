@@ -39,6 +39,7 @@
 /// The crate whose types stand in the signatures here.
 pub use neat_content;
 
+mod blobs;
 pub mod capture;
 mod check;
 pub mod codec;

@@ -168,7 +168,7 @@ pub fn is_image_file(file: &Content) -> bool {
 }
 
 /// A blob in the resource table, in few bytes: an image file has a hundred thousand and more.
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, Default)]
 pub(crate) struct Row {
     /// Where it begins in its part; of a solid blob, the place of its entry.
     pub offset: u64,

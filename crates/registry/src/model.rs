@@ -72,7 +72,7 @@ pub(crate) struct Security {
 /// Names are found in any case. Names that are no valid UTF-16 are kept as they are and shown with U+FFFD.
 #[derive(Clone)]
 pub struct Hive {
-    pub(crate) source: Arc<[u8]>,
+    pub(crate) source: Arc<Vec<u8>>,
     /// What was added; places in it count from the end of the source.
     pub(crate) own: Vec<u8>,
     /// Whether more was added than places can say, which no hive file could hold.
@@ -127,7 +127,7 @@ impl Hive {
         let mut base = vec![0; layout::BLOCK];
         base[..512].copy_from_slice(raw.as_bytes());
         let mut hive = Self {
-            source: Arc::from([]),
+            source: Arc::default(),
             own: Vec::new(),
             is_overfull: false,
             base: base.into(),
@@ -311,7 +311,12 @@ impl Hive {
 
     /// The key at a path from the root, parts joined with `\`, in any case.
     pub fn find(&self, path: &str) -> Option<KeyId> {
-        parts(path).try_fold(Self::ROOT, |id, name| self.child(id, name))
+        self.find_in(Self::ROOT, path)
+    }
+
+    /// The key at a path from `key`, parts joined with `\`, in any case.
+    pub fn find_in(&self, key: KeyId, path: &str) -> Option<KeyId> {
+        parts(path).try_fold(key, |id, name| self.child(id, name))
     }
 
     /// The path of a key from the root, parts joined with `\`; empty for the root.
@@ -349,7 +354,11 @@ impl Hive {
 
     /// The number of a value of 4 or 8 bytes.
     pub fn number_at(&self, path: &str, name: &str) -> Option<u64> {
-        let value = self.value_at(path, name)?;
+        self.number(self.value_at(path, name)?)
+    }
+
+    /// The number that a value of 4 or 8 bytes holds.
+    pub fn number(&self, value: &Value) -> Option<u64> {
         crate::value::number(value.kind(), self.data(value))
     }
 

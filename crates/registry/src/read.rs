@@ -23,7 +23,7 @@ impl Hive {
     ///
     /// # Errors
     /// `Corrupt` with the structure and the offset, `LimitExceeded` for more than is ever read.
-    pub fn read(bytes: impl Into<Arc<[u8]>>) -> Result<Self> {
+    pub fn read(bytes: impl Into<Vec<u8>>) -> Result<Self> {
         Self::read_with(bytes, &Limits::default())
     }
 
@@ -31,8 +31,8 @@ impl Hive {
     ///
     /// # Errors
     /// As [`Hive::read`].
-    pub fn read_with(bytes: impl Into<Arc<[u8]>>, limits: &Limits) -> Result<Self> {
-        let source: Arc<[u8]> = bytes.into();
+    pub fn read_with(bytes: impl Into<Vec<u8>>, limits: &Limits) -> Result<Self> {
+        let source: Arc<Vec<u8>> = Arc::new(bytes.into());
         let base = Base::check(&source, limits)?;
         let cells = Cells::check(&source, base.bins_len)?;
         let mut reader = Reader {

@@ -4,7 +4,7 @@ use super::{Category, Inventory, apps::local, apps::local_name, slug};
 use crate::{Edition, Layout, layout::PackagesLayout, pattern};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
-use neat_registry::HiveRole;
+use neat_registry::{Hive, HiveRole, KeyId};
 use std::{collections::HashMap, sync::Arc};
 
 /// Largest record, in bytes.
@@ -43,10 +43,12 @@ struct Record {
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
     let Some(layout) = &layout.packages else { return Ok(()) };
     let records = read(edition, layout, inventory)?;
-    let hive = edition.hive(HiveRole::Software);
+    let keys = keys_of(edition, layout);
     for record in records {
         let key = format!("{}\\{}", layout.keys, record.stem);
-        let has_key = hive.is_some_and(|hive| hive.find(&key).is_some());
+        let own_key = keys.and_then(|(hive, keys)| Some((hive, hive.child(keys, &record.stem)?)));
+        let has_key = own_key.is_some();
+        let states = own_key.and_then(|(hive, key)| Some((hive, hive.find_in(key, &layout.features)?)));
         let facts = &*record.facts;
         let payload: Vec<EntryId> = facts
             .files
@@ -62,9 +64,9 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
         let is_alone = ids.len() == 1;
         for (category, name) in ids {
             let feature_key = format!("{key}\\{}", layout.features);
-            let state = hive
+            let state = states
                 .filter(|_| category == Category::Feature)
-                .and_then(|hive| hive.number_at(&feature_key, &name));
+                .and_then(|(hive, key)| hive.number(hive.value(key, &name)?));
             let component = inventory.entry(category, &name);
             if !facts.title.is_empty() && is_alone {
                 component.title = facts.title.to_string();
@@ -94,6 +96,12 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
     Ok(())
 }
 
+/// The hive with the packages' keys, and the key that they are in.
+fn keys_of<'a>(edition: &'a Edition, layout: &PackagesLayout) -> Option<(&'a Hive, KeyId)> {
+    let hive = edition.hive(HiveRole::Software)?;
+    Some((hive, hive.find(&layout.keys)?))
+}
+
 fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -> Result<Vec<Record>> {
     let Some(folder) = edition.files.find(&edition.place(&layout.folder)) else {
         return Ok(Vec::new());
@@ -108,6 +116,7 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
             by_stem.entry(stem).or_default().push(*id);
         }
     }
+    let keys = keys_of(edition, layout);
     let mut records = Vec::new();
     for (id, name) in &names {
         let Some(stem) = name.len().checked_sub(layout.ending.len()).and_then(|at| {
@@ -126,9 +135,8 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
         };
         let entries = by_stem.get(stem).cloned().unwrap_or_default();
         // Found once for a record: a large one lists thousands of parts.
-        let states = edition.hive(HiveRole::Software).and_then(|hive| {
-            Some((hive, hive.find(&format!("{}\\{stem}\\{}", layout.keys, layout.features))?))
-        });
+        let states = keys
+            .and_then(|(hive, keys)| Some((hive, hive.find_in(hive.child(keys, stem)?, &layout.features)?)));
         let registered = |name: &str| states.is_some_and(|(hive, key)| hive.value(key, name).is_some());
         // Large packages list their parts in the same way; only features are shown to people or registered.
         let features = facts.parts.iter().filter(|(name, is_shown)| *is_shown || registered(name));
