@@ -24,10 +24,10 @@ use std::{
 };
 
 fn main() -> ExitCode {
-    memory::give_back_large_blocks();
     // A fault of ours is said like every other error, and once; threads hand theirs to whoever waits for them.
     static FAULT: Mutex<String> = Mutex::new(String::new());
     let fault = || FAULT.lock().unwrap_or_else(PoisonError::into_inner);
+    memory::give_back_large_blocks();
     std::panic::set_hook(Box::new(move |panic| *fault() = panic.to_string()));
     std::panic::catch_unwind(run).unwrap_or_else(|_| {
         let is_json = std::env::args_os().any(|argument| argument == "--json");

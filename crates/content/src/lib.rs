@@ -63,7 +63,7 @@ pub use output::Output;
 pub use pending::{IfThere, PendingFile, PendingFolder, commit_together, is_device_path, sync_folder};
 pub use read_at::{ReadAt, Windowed, read_vec};
 pub use source::{Source, SourceSet, open_input, read_small};
-pub use spool::Spool;
+pub use spool::{Hold, Spool};
 pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;
 pub use toml_words::plain_toml;

@@ -1,11 +1,40 @@
 //! Bytes that are held until they are written: in memory, and in a file without a name when there are many.
 
-use crate::{Content, Error, Result, Source, system::FileExt};
+use crate::{Content, Error, Job, Producer, Result, Source, system::FileExt};
 use std::{
     fs::File,
     io::Write,
+    ops::Range,
     path::{Path, PathBuf},
+    sync::Arc,
 };
+
+/// Where results wait until they are written.
+#[derive(Clone, Debug)]
+pub struct Hold {
+    folder: PathBuf,
+    in_memory: usize,
+    kept: u64,
+}
+
+impl Hold {
+    /// Each is held in memory up to `in_memory` bytes; what is longer waits in an unnamed file in `folder`.
+    pub fn new(in_memory: usize, folder: &Path) -> Self {
+        Self { folder: folder.to_owned(), in_memory, kept: u64::MAX }
+    }
+
+    /// Of what is longer than `kept` bytes only the length is noted: for a plan, which writes nothing. To read such
+    /// content is an error.
+    #[must_use]
+    pub fn measuring_beyond(self, kept: u64) -> Self {
+        Self { kept, ..self }
+    }
+
+    /// Begins a result that will have `len` bytes.
+    pub fn spool(&self, len: u64) -> Spool {
+        Spool { is_measured: len > self.kept, ..Spool::new(self.in_memory, &self.folder) }
+    }
+}
 
 /// Takes bytes one after another and gives them out as content.
 pub struct Spool {
@@ -14,12 +43,15 @@ pub struct Spool {
     file: Option<File>,
     len: u64,
     folder: PathBuf,
+    /// Whether only the length is noted.
+    is_measured: bool,
 }
 
 impl Spool {
     /// Holds up to `in_memory` bytes in memory, and more in an unnamed file in `folder`.
     pub fn new(in_memory: usize, folder: &Path) -> Self {
-        Self { memory: Vec::new(), in_memory, file: None, len: 0, folder: folder.to_owned() }
+        let folder = folder.to_owned();
+        Self { memory: Vec::new(), in_memory, file: None, len: 0, folder, is_measured: false }
     }
 
     /// Bytes held.
@@ -41,6 +73,10 @@ impl Spool {
     /// # Errors
     /// `Io` of the temporary file that takes what memory shall not.
     pub fn push(&mut self, bytes: &[u8]) -> Result<()> {
+        if self.is_measured {
+            self.len += bytes.len() as u64;
+            return Ok(());
+        }
         if self.file.is_none() && self.memory.len() + bytes.len() > self.in_memory {
             let mut file = tempfile::tempfile_in(&self.folder)
                 .map_err(Error::io("create a temporary file in", &self.folder))?;
@@ -64,14 +100,16 @@ impl Spool {
         if let Some(file) = &self.file {
             return file.write_all_at(bytes, at).map_err(self.failed());
         }
-        self.memory[at as usize..at as usize + bytes.len()].copy_from_slice(bytes);
+        if !self.is_measured {
+            self.memory[at as usize..at as usize + bytes.len()].copy_from_slice(bytes);
+        }
         Ok(())
     }
 
     /// Forgets what lies behind `len`.
     pub fn truncate(&mut self, len: u64) {
         self.len = self.len.min(len);
-        if self.file.is_none() {
+        if self.file.is_none() && !self.is_measured {
             self.memory.truncate(self.len as usize);
         }
     }
@@ -81,6 +119,9 @@ impl Spool {
     /// # Errors
     /// `Io` of the temporary file.
     pub fn content(&self) -> Result<Content> {
+        if self.is_measured {
+            return Ok(Content::deferred(Arc::new(Measured(self.len))));
+        }
         match &self.file {
             Some(file) => {
                 let file = file.try_clone().map_err(self.failed())?;
@@ -91,9 +132,36 @@ impl Spool {
     }
 }
 
+/// Content of which only the length was noted.
+struct Measured(u64);
+
+impl Producer for Measured {
+    fn len(&self) -> u64 {
+        self.0
+    }
+
+    fn produce(&self, _: Range<u64>, _: &Job<'_>, _: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
+        Err(Error::internal("content is read that was only measured"))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_too_long_to_be_kept_is_measured() {
+        let hold = Hold::new(2, &std::env::temp_dir()).measuring_beyond(5);
+        for (text, is_kept) in [("abcde", true), ("abcdef", false)] {
+            let mut spool = hold.spool(text.len() as u64);
+            spool.push(&text.as_bytes()[..2]).unwrap();
+            spool.push(&text.as_bytes()[2..]).unwrap();
+            let content = spool.content().unwrap();
+            assert_eq!(content.len(), text.len() as u64);
+            let read = content.to_vec(100, "");
+            assert_eq!(read.ok().as_deref(), is_kept.then_some(text.as_bytes()));
+        }
+    }
 
     #[test]
     fn memory_and_file_hold_the_same() {

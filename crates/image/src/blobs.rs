@@ -27,10 +27,15 @@ impl BlobTable {
 
     /// The row of a blob.
     pub(crate) fn get(&self, digest: BlobDigest) -> Option<&Row> {
+        self.place(digest).map(|place| &self.rows[place].1)
+    }
+
+    /// Where a blob stands in the order of digests.
+    pub(crate) fn place(&self, digest: BlobDigest) -> Option<usize> {
         let bucket = bucket(digest);
-        let (start, end) = (*self.starts.get(bucket)?, *self.starts.get(bucket + 1)?);
-        let near = self.rows.get(start as usize..end as usize)?;
-        near.binary_search_by_key(&digest, |(own, _)| *own).ok().map(|n| &near[n].1)
+        let (start, end) = (*self.starts.get(bucket)? as usize, *self.starts.get(bucket + 1)? as usize);
+        let near = self.rows.get(start..end)?;
+        near.binary_search_by_key(&digest, |(own, _)| *own).ok().map(|n| start + n)
     }
 
     /// All rows, by digest.

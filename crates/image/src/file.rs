@@ -208,7 +208,12 @@ impl ImageFile {
         self.inner.blobs.get(digest).map(|row| self.inner.listed(row))
     }
 
-    /// All blobs.
+    /// Where a blob stands among [`ImageFile::blobs`].
+    pub(crate) fn place_of(&self, digest: BlobDigest) -> Option<usize> {
+        self.inner.blobs.place(digest)
+    }
+
+    /// All blobs, in the order of their digests.
     pub fn blobs(&self) -> impl Iterator<Item = (BlobDigest, ListedBlob)> {
         self.inner.blobs.iter().map(|(digest, row)| (digest, self.inner.listed(row)))
     }

@@ -21,22 +21,24 @@ impl Hive {
     /// `LimitExceeded` when it would be larger than any hive is.
     pub fn write(&self) -> Result<Vec<u8>> {
         let mut bytes = Vec::new();
-        self.write_to(&mut |part| {
+        self.write_to(&mut |_, part| {
             bytes.extend_from_slice(part);
             Ok(())
         })?;
         Ok(bytes)
     }
 
-    /// The same bytes part by part, in order: a whole hive may be large, and need not be in memory twice.
+    /// The same bytes part by part, in order, each with the length of all: a whole hive may be large, and need not be in
+    /// memory twice.
     ///
     /// # Errors
     /// As [`Hive::write`], and those of `sink`.
-    pub fn write_to(&self, sink: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
+    pub fn write_to(&self, sink: &mut dyn FnMut(u64, &[u8]) -> Result<()>) -> Result<()> {
         // The first pass gives every cell its place, the second writes, by the same walk.
         let mut writer = Writer::new(self);
-        writer.walk(&mut Out::default(), sink)?;
+        writer.walk(&mut Out::default(), &mut |_| Ok(()))?;
         let len = writer.bins.end;
+        let sink = &mut |part: &[u8]| sink((BLOCK + len) as u64, part);
         if self.is_overfull || len as u64 + BLOCK as u64 > crate::read::LARGEST {
             return Err(Error::Limit {
                 what: "bytes of a hive".into(),

@@ -323,7 +323,7 @@ fn a_hive_of_many_windows_is_written_as_a_whole() {
         hive.set(key, "data", ValueKind(3), &data).unwrap();
     }
     let mut parts = Vec::new();
-    hive.write_to(&mut |part| {
+    hive.write_to(&mut |_, part| {
         parts.push(part.to_vec());
         Ok(())
     })
@@ -336,7 +336,7 @@ fn a_hive_of_many_windows_is_written_as_a_whole() {
     assert!(compare(&hive, &again, "X").is_empty());
     assert_eq!(again.write().unwrap(), written);
     // What the receiver says ends it.
-    let full = |_: &[u8]| Err(neat_content::Error::Cancelled);
+    let full = |_, _: &[u8]| Err(neat_content::Error::Cancelled);
     assert!(hive.write_to(&mut { full }).is_err());
 }
 

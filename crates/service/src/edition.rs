@@ -1,7 +1,7 @@
 //! An opened edition: its files and hives, changed in memory.
 
 use crate::{Layout, Scans, layout::role, record::EditionRecord};
-use neat_content::{Content, Error, ReadAt, Result, Spool, check_name};
+use neat_content::{Content, Error, Hold, ReadAt, Result, check_name};
 use neat_image::{
     BlobDigest, BlobHasher, EditionInfo, Entry, EntryId, Files, ImageDraft, Times, layout::ATTRIBUTE_ARCHIVE,
 };
@@ -9,7 +9,6 @@ use neat_package::{Architecture, Version};
 use neat_registry::{Hive, HiveRole, LARGEST, is_hive, locate};
 use std::{
     collections::{BTreeMap, HashMap},
-    path::Path,
     sync::Arc,
 };
 
@@ -55,8 +54,6 @@ pub(crate) struct Contents(Arc<ImageDraft>);
 
 /// Hives that little is asked of; the one of components is as large as all others.
 const ON_DEMAND: [HiveRole; 3] = [HiveRole::Components, HiveRole::Accounts, HiveRole::Security];
-/// Bytes of a written hive that are held in memory.
-const IN_MEMORY: usize = 4 << 20;
 /// Largest record that is read, in bytes.
 const LARGEST_RECORD: u64 = 16 << 20;
 
@@ -401,20 +398,21 @@ impl Edition {
         self.is_changed = true;
     }
 
-    /// Puts the edition back into a draft, with its changed hives and its record. What is large waits in an unnamed file
-    /// in `folder` until it is written, so that many editions take no more memory than one.
-    pub fn store(mut self, draft: &mut ImageDraft, folder: &Path) -> Result<bool> {
+    /// Puts the edition back into a draft, with its changed hives and its record. They wait in `hold` until they are
+    /// written, so that many editions take no more memory than one.
+    pub fn store(mut self, draft: &mut ImageDraft, hold: &Hold) -> Result<bool> {
         let hives = std::mem::take(&mut self.hives);
         for LoadedHive { path, hive } in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
-            let mut spool = Spool::new(IN_MEMORY, folder);
+            let mut spool = None;
             let mut hasher = BlobHasher::default();
-            let written = hive.write_to(&mut |part| {
+            let written = hive.write_to(&mut |len, part| {
                 hasher.add(part);
-                spool.push(part)
+                spool.get_or_insert_with(|| hold.spool(len)).push(part)
             });
             written.map_err(|error| error.within(&path))?;
             drop(hive);
-            self.put(&path, &spool.content()?, hasher.finish(), None)?;
+            let content = spool.map_or_else(|| Ok(Content::default()), |spool| spool.content())?;
+            self.put(&path, &content, hasher.finish(), None)?;
         }
         if !self.is_changed {
             return Ok(false);
@@ -426,7 +424,7 @@ impl Edition {
         for (digest, content) in self.new_blobs {
             draft.add_blob(digest, content);
         }
-        draft.settle(self.number, self.files, folder)?;
+        draft.settle(self.number, self.files, hold)?;
         if let Some(version) = self.version {
             draft.set_version(self.number, version);
         }

@@ -10,7 +10,7 @@
     reason = "tests stop at the first surprise"
 )]
 
-use neat_content::{Class, Content, Job, Meta, Tree};
+use neat_content::{Class, Content, Hold, Job, Meta, Tree};
 use neat_image::{BlobDigest, Files, ImageDraft, ImageFile, Times};
 use neat_package::{Update, UpdateSection, Version};
 use neat_registry::{Change, HiveRole, RegLine, RegText, ValueKind, text_data};
@@ -64,7 +64,7 @@ fn tree(extra: &[(&str, &[u8])]) -> Tree {
 /// Puts an edition back and reads the image file again.
 fn stored(image: &ImageFile, edition: Edition) -> ImageFile {
     let mut draft = ImageDraft::of(image);
-    edition.store(&mut draft, &std::env::temp_dir()).unwrap();
+    edition.store(&mut draft, &Hold::new(0, &std::env::temp_dir())).unwrap();
     let content = draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
     ImageFile::open("again.wim", content).unwrap()
 }
@@ -104,7 +104,7 @@ fn what_is_not_changed_is_not_written() {
     assert_eq!(items[0].verdict, Verdict::Skipped);
     assert_eq!(edition.set_service("Alpha", "automatic").unwrap().verdict, Verdict::Skipped);
     let mut after = (*draft).clone();
-    assert!(!edition.store(&mut after, &std::env::temp_dir()).unwrap());
+    assert!(!edition.store(&mut after, &Hold::new(0, &std::env::temp_dir())).unwrap());
     assert_eq!(after.bytes_to_pack().unwrap(), 0);
 }
 
@@ -373,7 +373,7 @@ fn a_layout_says_what_such_systems_have_and_the_rest_is_not_missed() {
         assert!(text.contains("little") && text.contains(&format!("[{section}]")), "{text}");
     }
     let mut again = ImageDraft::of(&image);
-    edition.store(&mut again, &std::env::temp_dir()).unwrap();
+    edition.store(&mut again, &Hold::new(0, &std::env::temp_dir())).unwrap();
     let content = again.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap();
     let after = ImageFile::open("again.wim", content).unwrap();
     assert_eq!(

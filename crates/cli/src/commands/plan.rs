@@ -17,7 +17,8 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
         return waiting(&stack, &args.stack, &uses, context);
     }
     let clock = clock()?;
-    let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes(&[]), &context.job())?;
+    let wishes = Wishes { only_plan: true, ..wishes(&[]) };
+    let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes, &context.job())?;
     prepared.report.depot = uses;
     shown(&prepared.report, context)
 }
@@ -62,5 +63,5 @@ pub(super) fn open(path: &Path) -> Result<(String, StackFile)> {
 
 /// Passwords are asked for on the terminal.
 pub(super) fn wishes(only: &[String]) -> Wishes<'_> {
-    Wishes { ask: Some(&ask_secret), only }
+    Wishes { ask: Some(&ask_secret), only, only_plan: false }
 }

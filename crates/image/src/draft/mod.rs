@@ -1,5 +1,6 @@
 //! A new image file being put together from others.
 
+mod named;
 mod plan;
 
 use crate::{
@@ -9,10 +10,10 @@ use crate::{
     metadata::{self, EditionCounts},
     xml::{Child, Element},
 };
-use neat_content::{Advice, Content, Error, Result, Spool};
+use named::Named;
+use neat_content::{Advice, Content, Error, Hold, Result};
 use std::{
     collections::{HashMap, HashSet},
-    path::Path,
     sync::Arc,
 };
 
@@ -58,6 +59,7 @@ struct Settled {
     content: Content,
     digest: BlobDigest,
     counts: EditionCounts,
+    named: Named,
 }
 
 impl Settled {
@@ -65,9 +67,6 @@ impl Settled {
         self.content.to_vec(self.content.len(), "tree of an edition")
     }
 }
-
-/// Bytes of a finished tree that are held in memory.
-const IN_MEMORY: usize = 4 << 20;
 
 /// New names of an edition; what is left out stays.
 #[derive(Clone, Debug, Default)]
@@ -360,18 +359,19 @@ impl ImageDraft {
         Ok(())
     }
 
-    /// Gives an edition, numbered from 1, its last files: they wait as they will be written, in an unnamed file in `folder`
-    /// when there are many. Their content must have been added.
+    /// Gives an edition, numbered from 1, its last files: they wait in `hold` as they will be written. Their content must
+    /// have been added.
     ///
     /// # Errors
     /// `BadRequest` for a number that is not there; `Io` of the unnamed file.
-    pub fn settle(&mut self, number: usize, files: Files, folder: &Path) -> Result<()> {
+    pub fn settle(&mut self, number: usize, files: Files, hold: &Hold) -> Result<()> {
         let bytes = metadata::write(&files)?;
         let counts = files.count(&|digest| self.blob_len(digest));
+        let named = self.named_by(number, &files)?;
         drop(files);
-        let mut spool = Spool::new(IN_MEMORY, folder);
+        let mut spool = hold.spool(bytes.len() as u64);
         spool.push(&bytes)?;
-        let settled = Settled { content: spool.content()?, digest: BlobDigest::of(&bytes), counts };
+        let settled = Settled { content: spool.content()?, digest: BlobDigest::of(&bytes), counts, named };
         match number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
             Some(edition) => edition.tree = DraftTree::Settled(settled),
             None => {

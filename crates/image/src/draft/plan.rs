@@ -2,8 +2,9 @@
 
 use super::{DraftTree, ImageDraft};
 use crate::{
-    BlobDigest, Compression, ImageFile, Packing, Solid, Stored,
+    BlobDigest, Compression, Files, ImageFile, Packing, Solid, Stored,
     digest::BlobHasher,
+    file::ListedBlob,
     metadata::{self, EditionCounts},
     part_write::{Body, PartPlan, Resource, write_part},
     sink::Gather,
@@ -26,20 +27,30 @@ impl ImageDraft {
         Some(Compression { method, chunk_len, level: self.new_level })
     }
 
-    /// The solid resources of the sources of which blobs that are not among `references` lie in them too; none of
-    /// interest unless new ones are made.
-    fn incomplete_solids(&self, references: &HashMap<BlobDigest, u32>) -> HashSet<*const Solid> {
+    /// The solid resources of the sources of which blobs that are not named lie in them too; none of interest unless
+    /// new ones are made.
+    fn incomplete_solids(
+        &self,
+        is_named: &dyn Fn(usize, usize, BlobDigest) -> bool,
+    ) -> HashSet<*const Solid> {
         let mut unused = HashSet::new();
         if self.solid.is_some() {
-            for (digest, blob) in self.sources.iter().flat_map(ImageFile::blobs) {
+            for (n, place, digest, blob) in self.listed_blobs() {
                 if let Packing::Solid { group, .. } = &blob.stored.packing
-                    && !references.contains_key(&digest)
+                    && !is_named(n, place, digest)
                 {
                     unused.insert(Arc::as_ptr(group));
                 }
             }
         }
         unused
+    }
+
+    /// The blobs of all sources: number of the source, place in it, digest, and what the tables say.
+    fn listed_blobs(&self) -> impl Iterator<Item = (usize, usize, BlobDigest, ListedBlob)> {
+        self.sources.iter().enumerate().flat_map(|(n, source)| {
+            source.blobs().enumerate().map(move |(place, (digest, blob))| (n, place, digest, blob))
+        })
     }
 
     /// Bytes before compression that lie in solid resources of the sources beside what this draft has, and would be
@@ -149,7 +160,7 @@ impl ImageDraft {
     }
 
     /// Calls `each` with what the entries of an edition, numbered from 1, name, with repetitions.
-    fn each_digest(&self, number: usize, each: &mut dyn FnMut(BlobDigest)) -> Result<()> {
+    pub(super) fn each_digest(&self, number: usize, each: &mut dyn FnMut(BlobDigest)) -> Result<()> {
         match number.checked_sub(1).and_then(|n| self.editions.get(n)).map(|own| &own.tree) {
             Some(DraftTree::Edited(files)) => {
                 files.ids().flat_map(|id| files.entry(id).digests()).for_each(each);
@@ -160,15 +171,8 @@ impl ImageDraft {
     }
 
     /// Says which file of an edition names content that is not there.
-    fn missing(&self, number: usize, digest: BlobDigest) -> Result<Error> {
-        let files = self.files(number)?;
-        let id = files.ids().find(|id| files.entry(*id).digests().any(|own| own == digest));
-        let path = id.map(|id| files.path(id)).unwrap_or_default();
-        Ok(Error::mismatch(
-            format!("the content of /{path} in edition {number}, with the SHA-1 {digest}"),
-            "no such blob in the file",
-            "a part of the file is missing, or the file is damaged",
-        ))
+    pub(super) fn missing(&self, number: usize, digest: BlobDigest) -> Result<Error> {
+        Ok(missing(number, &*self.files(number)?, digest))
     }
 
     /// Unpacks and digests what would be copied as it lies in its source, on `threads` threads (0: as many as there are
@@ -201,7 +205,7 @@ impl ImageDraft {
     }
 
     /// Whether the draft has exactly the editions of its sources, so that the tables know what the trees would tell.
-    fn is_complete(&self) -> bool {
+    pub(super) fn is_complete(&self) -> bool {
         let mut kept: Vec<(usize, usize)> = Vec::new();
         for edition in &self.editions {
             match edition.tree {
@@ -217,7 +221,7 @@ impl ImageDraft {
 
     pub(crate) fn plan(&self) -> Result<PartPlan> {
         let references = self.references()?;
-        let incomplete = self.incomplete_solids(&references);
+        let incomplete = self.incomplete_solids(&|_, _, digest| references.contains_key(&digest));
         let mut blobs = Vec::with_capacity(references.len());
         for (digest, references) in references {
             let (raw_len, body) = match (self.listed(digest), self.new_blobs.get(&digest)) {
@@ -305,21 +309,35 @@ impl ImageDraft {
         gather.finish()
     }
 
-    /// Bytes before compression that writing would compress; 0 when everything stays as it is.
+    /// Bytes before compression that writing would compress, changed trees among them; 0 when everything stays as it is.
     ///
     /// # Errors
     /// `Corrupt` where a tree cannot be read.
     pub fn bytes_to_pack(&self) -> Result<u64> {
-        let references = self.references()?;
-        let incomplete = self.incomplete_solids(&references);
-        let fresh =
-            references.keys().map(|digest| match (self.listed(*digest), self.new_blobs.get(digest)) {
-                (Some(blob), _) if self.is_kept(&blob.stored, &incomplete) => 0,
-                (Some(blob), _) => blob.stored.raw_len,
-                (None, new) => new.map_or(0, Content::len),
-            });
-        Ok(fresh.sum())
+        let named = self.named()?;
+        let incomplete = self.incomplete_solids(&|source, place, _| named.has(source, place));
+        let listed = self.listed_blobs().filter(|(source, place, ..)| named.has(*source, *place));
+        let anew = listed.filter(|(.., blob)| !self.is_kept(&blob.stored, &incomplete));
+        let new = named.new_ones().iter().map(|digest| self.new_blobs.get(digest).map_or(0, Content::len));
+        let fresh = anew.map(|(.., blob)| blob.stored.raw_len).chain(new);
+        let trees = self.editions.iter().map(|edition| match &edition.tree {
+            DraftTree::Settled(settled) => settled.content.len(),
+            // One that is still open is short.
+            DraftTree::Kept(..) | DraftTree::Edited(_) => 0,
+        });
+        Ok(fresh.chain(trees).sum())
     }
+}
+
+/// Says which file of an edition names content that is not there.
+pub(super) fn missing(number: usize, files: &Files, digest: BlobDigest) -> Error {
+    let id = files.ids().find(|id| files.entry(*id).digests().any(|own| own == digest));
+    let path = id.map(|id| files.path(id)).unwrap_or_default();
+    Error::mismatch(
+        format!("the content of /{path} in edition {number}, with the SHA-1 {digest}"),
+        "no such blob in the file",
+        "a part of the file is missing, or the file is damaged",
+    )
 }
 
 fn tree_resource(digest: BlobDigest, content: Content, number: usize) -> Resource {

@@ -5,7 +5,7 @@ use crate::{
     report::{Finding, LedgerFile, PlanStep, Weight},
 };
 use neat_content::{
-    Content, DigestKind, Error, Folder, Job, Meta, NodeKind, Result, Timestamp, Tree, digest_of,
+    Content, DigestKind, Error, Folder, Hold, Job, Meta, NodeKind, Result, Timestamp, Tree, digest_of,
 };
 use neat_media::folder;
 use std::path::{Path, PathBuf};
@@ -21,6 +21,8 @@ pub(crate) struct Editor {
     pub has_secret: bool,
     /// Whether the answers have run what runs once at the first sign-in.
     pub answers_run_apps: bool,
+    /// Where what is made for image files waits until it is written.
+    pub hold: Hold,
     base: PathBuf,
     /// Times later than this are set to it.
     latest: Option<Timestamp>,
@@ -36,7 +38,7 @@ enum Put {
 }
 
 impl Editor {
-    pub(crate) fn new(tree: Tree, base: &Path, latest: Option<Timestamp>) -> Self {
+    pub(crate) fn new(tree: Tree, base: &Path, latest: Option<Timestamp>, hold: Hold) -> Self {
         Self {
             tree,
             steps: Vec::new(),
@@ -44,6 +46,7 @@ impl Editor {
             placed: Vec::new(),
             has_secret: false,
             answers_run_apps: false,
+            hold,
             base: base.to_owned(),
             latest,
         }

@@ -11,6 +11,8 @@ pub use answers::media_facts;
 pub(crate) use answers::{Given, apply as apply_answers, apply_all as apply_answers_of_all, examine, given};
 pub use boot::default_boot;
 pub(crate) use editor::Editor;
-pub(crate) use images::{ImageOutcome, PendingImage, apply as apply_images, fit_estimate, fit_fat32};
+pub(crate) use images::{
+    ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply as apply_images, fit_estimate, fit_fat32,
+};
 pub(crate) use menu::{Machine, apply as apply_menu};
 pub(crate) use servicing::{apps::ask_answers, setup as apply_setup, stage};

@@ -11,13 +11,16 @@ pub use names::Clock;
 pub(crate) use variants::Variants;
 
 use crate::{
-    change::{Editor, ImageOutcome, PendingImage, apply_images, apply_setup, ask_answers, given},
+    change::{
+        Editor, ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply_images, apply_setup, ask_answers,
+        given,
+    },
     output::FORMS,
     recipe::StackFile,
     report::{Finding, PlanReport},
 };
 use neat_answer::model::Ask;
-use neat_content::{Error, Job, Result};
+use neat_content::{Error, Hold, Job, Result};
 use std::path::Path;
 
 /// What a person or a command line adds to a stack file.
@@ -27,6 +30,17 @@ pub struct Wishes<'a> {
     pub ask: Option<Ask<'a>>,
     /// Machines of the site list to do; all if there are none.
     pub only: &'a [String],
+    /// Whether nothing will be built from it: then only the lengths of large results are kept.
+    pub only_plan: bool,
+}
+
+impl Wishes<'_> {
+    /// Where what is made for image files waits until it is written.
+    fn hold(&self) -> Hold {
+        // Bytes of one that are held in memory.
+        let hold = Hold::new(4 << 20, &std::env::temp_dir());
+        if self.only_plan { hold.measuring_beyond(PACKED_WHEN_PLANNED) } else { hold }
+    }
 }
 
 /// Everything worked out for a build.
@@ -66,7 +80,7 @@ impl<'a> Prepared<'a> {
         check(&|key| key == "source.media")?;
         let (mut media, source) = source::open(stack, base, job)?;
         check(&|_| true)?;
-        let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed);
+        let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed, wishes.hold());
         let mut given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
         ask_answers(stack, given.as_mut(), &mut editor)?;
         let images = apply_images(stack, &mut editor, job)?;

@@ -20,8 +20,9 @@ use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree};
 use neat_image::{FAT32_LIMIT, ImageDraft, ImageFile, Level, SolidCompression, is_image_file, open_path};
 use neat_media::read;
 
-/// New content up to this many bytes is compressed while planning, so that the plan's sizes are exact.
-const PACKED_WHEN_PLANNED: u64 = 16 << 20;
+/// New content up to this many bytes is compressed while planning, so that the plan's sizes are exact; more of it waits,
+/// and need not be kept where nothing will be built.
+pub(crate) const PACKED_WHEN_PLANNED: u64 = 16 << 20;
 
 /// What was done with the image file.
 #[derive(Default)]

@@ -96,7 +96,7 @@ pub(crate) fn systems(
         for note in std::mem::take(&mut edition.notes) {
             editor.find(Weight::Note, format!("{name}: {note}"), "");
         }
-        edition.store(&mut draft, &std::env::temp_dir())?;
+        edition.store(&mut draft, &editor.hold)?;
         work.push(EditionWork { edition: name, setup: false, items });
     }
     for (text, missed) in unmatched {
@@ -148,7 +148,7 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
             items.extend(edition.add_files("setup", &place.target(&edition), &place.files, place.replace)?);
         }
         work.push(EditionWork { edition: edition.name().to_owned(), setup: true, items });
-        edition.store(&mut draft, &std::env::temp_dir())?;
+        edition.store(&mut draft, &editor.hold)?;
     }
     let meta = editor.tree.find(&path).map(|id| editor.tree.node(id).meta);
     let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
