@@ -7,6 +7,7 @@ use neat_image::{
 };
 use neat_package::{Architecture, Version};
 use neat_registry::{Hive, HiveRole, LARGEST, is_hive, locate};
+use rayon::iter::{IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
 use std::{
     collections::{BTreeMap, HashMap},
     sync::Arc,
@@ -16,6 +17,21 @@ use std::{
 struct LoadedHive {
     path: String,
     hive: Hive,
+}
+
+impl LoadedHive {
+    /// Its path, and its bytes, in `hold`, with their digest.
+    fn write(self, hold: &Hold) -> Result<(String, Content, BlobDigest)> {
+        let Self { path, hive } = self;
+        let (mut spool, mut hasher) = (None, BlobHasher::default());
+        let written = hive.write_to(&mut |len, part| {
+            hasher.add(part);
+            spool.get_or_insert_with(|| hold.spool(len)).push(part)
+        });
+        written.map_err(|error| error.within(&path))?;
+        let content = spool.map_or_else(|| Ok(Content::default()), |spool| spool.content())?;
+        Ok((path, content, hasher.finish()))
+    }
 }
 
 /// An edition of an image file, opened to be looked at and changed. Nothing is written until
@@ -99,6 +115,7 @@ impl Edition {
 
     fn open_hives(&mut self) -> Result<()> {
         let Some(layout) = self.layout.clone() else { return Ok(()) };
+        let mut used = Vec::new();
         for (word, path) in &layout.hives {
             let path = self.place(path);
             let Some(id) = self.files.find(&path).filter(|id| !self.files.entry(*id).is_folder()) else {
@@ -121,21 +138,29 @@ impl Edition {
             if ON_DEMAND.contains(&role) {
                 self.waiting.insert(role, id);
             } else {
-                self.read_hive(role, id)?;
+                used.push((role, id));
             }
+        }
+        self.load_hives(&used)
+    }
+
+    fn load_hives(&mut self, used: &[(HiveRole, EntryId)]) -> Result<()> {
+        let read: Vec<Result<LoadedHive>> = used.par_iter().map(|(_, id)| self.read_hive(*id)).collect();
+        for ((role, _), loaded) in used.iter().zip(read) {
+            let loaded = loaded?;
+            self.notes.extend(loaded.hive.notes().iter().map(|note| format!("{}: {note}", loaded.path)));
+            self.hives.insert(*role, loaded);
         }
         Ok(())
     }
 
-    fn read_hive(&mut self, role: HiveRole, id: EntryId) -> Result<()> {
+    fn read_hive(&self, id: EntryId) -> Result<LoadedHive> {
         let path = self.files.path(id);
         let bytes = self.content(id)?.to_vec(LARGEST, "hive").map_err(|error| error.within(&path))?;
         let mut hive =
             Hive::read(bytes).map_err(|error| error.within(format!("edition {}, {path}", self.number)))?;
-        self.notes.extend(hive.notes().iter().map(|note| format!("{path}: {note}")));
         hive.set_time(self.times.written);
-        self.hives.insert(role, LoadedHive { path, hive });
-        Ok(())
+        Ok(LoadedHive { path, hive })
     }
 
     /// Reads the hives that wait to be asked for and that `is_wanted` says of their content, so that [`Edition::hives`]
@@ -144,7 +169,7 @@ impl Edition {
         for (role, id) in self.waiting.clone() {
             if is_wanted(role, self.files.entry(id).content()) {
                 self.waiting.remove(&role);
-                self.read_hive(role, id)?;
+                self.load_hives(&[(role, id)])?;
             }
         }
         Ok(())
@@ -266,7 +291,7 @@ impl Edition {
     /// A hive, to be changed.
     pub fn hive_mut(&mut self, role: HiveRole) -> Result<&mut Hive> {
         if let Some(id) = self.waiting.remove(&role) {
-            self.read_hive(role, id)?;
+            self.load_hives(&[(role, id)])?;
         }
         let missing = || {
             Error::request(
@@ -401,18 +426,12 @@ impl Edition {
     /// Puts the edition back into a draft, with its changed hives and its record. They wait in `hold` until they are
     /// written, so that many editions take no more memory than one.
     pub fn store(mut self, draft: &mut ImageDraft, hold: &Hold) -> Result<bool> {
-        let hives = std::mem::take(&mut self.hives);
-        for LoadedHive { path, hive } in hives.into_values().filter(|loaded| loaded.hive.is_edited()) {
-            let mut spool = None;
-            let mut hasher = BlobHasher::default();
-            let written = hive.write_to(&mut |len, part| {
-                hasher.add(part);
-                spool.get_or_insert_with(|| hold.spool(len)).push(part)
-            });
-            written.map_err(|error| error.within(&path))?;
-            drop(hive);
-            let content = spool.map_or_else(|| Ok(Content::default()), |spool| spool.content())?;
-            self.put(&path, &content, hasher.finish(), None)?;
+        let hives = std::mem::take(&mut self.hives).into_values().filter(|loaded| loaded.hive.is_edited());
+        let hives: Vec<LoadedHive> = hives.collect();
+        let written: Vec<_> = hives.into_par_iter().map(|loaded| loaded.write(hold)).collect();
+        for written in written {
+            let (path, content, digest) = written?;
+            self.put(&path, &content, digest, None)?;
         }
         if !self.is_changed {
             return Ok(false);

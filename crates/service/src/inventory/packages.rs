@@ -5,6 +5,7 @@ use crate::{Edition, Layout, layout::PackagesLayout, pattern};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::{Hive, HiveRole, KeyId};
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use std::{collections::HashMap, sync::Arc};
 
 /// Largest record, in bytes.
@@ -117,19 +118,20 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
         }
     }
     let keys = keys_of(edition, layout);
+    let stem_of = |name: &'_ str| {
+        let at = name.len().checked_sub(layout.ending.len())?;
+        name.get(at..)?.eq_ignore_ascii_case(&layout.ending).then_some(at)
+    };
+    let found: Vec<(EntryId, &str)> =
+        names.iter().filter_map(|(id, name)| Some((*id, &name[..stem_of(name)?]))).collect();
+    let facts: Vec<_> = found.par_iter().map(|(id, _)| facts_of(edition, *id)).collect();
     let mut records = Vec::new();
-    for (id, name) in &names {
-        let Some(stem) = name.len().checked_sub(layout.ending.len()).and_then(|at| {
-            let ending = name.get(at..)?;
-            ending.eq_ignore_ascii_case(&layout.ending).then(|| &name[..at])
-        }) else {
-            continue;
-        };
-        let facts = match facts_of(edition, *id)? {
+    for ((id, stem), facts) in found.into_iter().zip(facts) {
+        let facts = match facts? {
             Ok(Some(facts)) => facts,
             Ok(None) => continue,
             Err(error) => {
-                inventory.notes.push(format!("/{}: {error}", edition.files.path(*id)));
+                inventory.notes.push(format!("/{}: {error}", edition.files.path(id)));
                 continue;
             }
         };

@@ -1,12 +1,13 @@
 //! Languages, drivers, services, tasks, fonts, screensavers and wallpapers.
 
-use super::{Category, Inventory, slug};
+use super::{Category, Inventory, scans::DriverFacts, slug};
 use crate::{Edition, Layout};
 use neat_content::Result;
 use neat_image::EntryId;
 use neat_package::Driver;
 use neat_registry::{HiveRole, text, texts};
-use std::collections::HashMap;
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use std::{collections::HashMap, sync::Arc};
 
 /// Largest INF file that is read, in bytes.
 const LARGEST_INF: u64 = 4 << 20;
@@ -81,19 +82,12 @@ pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Invent
             ));
         }
     }
-    for (name, entries, inf) in found {
+    let facts: Vec<_> = found.par_iter().map(|(_, _, inf)| driver_facts(edition, *inf)).collect();
+    for ((name, entries, inf), facts) in found.into_iter().zip(facts) {
         let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
-        let path = edition.files.path(inf);
-        let digest = edition.files.entry(inf).content();
-        let driver = if let Some(known) = edition.scans.driver(digest) {
-            Ok(known)
-        } else {
-            let bytes = edition.content(inf)?.to_vec(LARGEST_INF, "INF file")?;
-            // What fails is read again in each edition: the error says where the file lies.
-            Driver::read(&path, &bytes).map(|driver| edition.scans.keep_driver(digest, &driver))
-        };
+        let driver = facts?;
         if let Err(error) = &driver {
-            inventory.notes.push(format!("/{path}: {error}"));
+            inventory.notes.push(format!("/{}: {error}", edition.files.path(inf)));
         }
         let component = inventory.entry(Category::Driver, stem);
         component.entries.extend(entries);
@@ -113,6 +107,18 @@ pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Invent
         }
     }
     Ok(())
+}
+
+/// What the INF file `inf` says of its driver, or what is wrong with it.
+fn driver_facts(edition: &Edition, inf: EntryId) -> Result<Result<Arc<DriverFacts>>> {
+    let digest = edition.files.entry(inf).content();
+    if let Some(known) = edition.scans.driver(digest) {
+        return Ok(Ok(known));
+    }
+    let bytes = edition.content(inf)?.to_vec(LARGEST_INF, "INF file")?;
+    // What fails is read again in each edition: the error says where the file lies.
+    let driver = Driver::read(&edition.files.path(inf), &bytes);
+    Ok(driver.map(|driver| edition.scans.keep_driver(digest, &driver)))
 }
 
 /// Words for the start types of services.

@@ -4,6 +4,7 @@ use super::Inventory;
 use crate::Edition;
 use neat_content::Result;
 use neat_image::{BlobDigest, EntryId, Files, ImageDraft};
+use rayon::iter::{IntoParallelRefIterator, IntoParallelRefMutIterator, ParallelIterator};
 use std::{
     collections::{HashMap, HashSet, hash_map::DefaultHasher},
     hash::Hasher,
@@ -37,16 +38,14 @@ impl OtherFiles {
     /// Those of reading a tree.
     pub fn of(draft: &ImageDraft, numbers: impl IntoIterator<Item = usize>) -> Result<Self> {
         let mut names: Vec<NameOf> = Vec::new();
-        for number in numbers {
-            let edition = number as u32;
-            let mut keys: Vec<u64> = Vec::new();
-            draft.walk(number, &mut |_, parent, seen| {
-                // The root is in itself and has no name.
-                let path = keys.get(parent as usize).map_or(0, |folder| key_of(*folder, seen.name_units()));
-                keys.push(path);
-                names.extend(seen.digests().map(|digest| NameOf { digest, edition, path }));
-            })?;
-            // Mostly another edition has the same, which is sorted already.
+        let numbers: Vec<usize> = numbers.into_iter().collect();
+        // A few at a time: each holds all its names until they are put among the others.
+        for some in numbers.chunks(rayon::current_num_threads().min(4)) {
+            let read: Vec<_> = some.par_iter().map(|number| names_of(draft, *number)).collect();
+            for own in read {
+                names.append(&mut own?);
+            }
+            // Those of each edition are sorted already.
             names.sort_by_key(|own| (own.digest, own.path));
             names.dedup_by(|next, first| {
                 let is_same = next.digest == first.digest && next.path == first.path;
@@ -65,6 +64,20 @@ impl OtherFiles {
         let own = self.names[first..].iter().take_while(|own| own.digest == digest);
         own.into_iter().any(|own| own.edition != edition as u32 && !paths.contains(&own.path))
     }
+}
+
+/// What an edition has and where, sorted by content and path.
+fn names_of(draft: &ImageDraft, number: usize) -> Result<Vec<NameOf>> {
+    let (mut names, mut keys) = (Vec::new(), Vec::<u64>::new());
+    let edition = number as u32;
+    draft.walk(number, &mut |_, parent, seen| {
+        // The root is in itself and has no name.
+        let path = keys.get(parent as usize).map_or(0, |folder| key_of(*folder, seen.name_units()));
+        keys.push(path);
+        names.extend(seen.digests().map(|digest| NameOf { digest, edition, path }));
+    })?;
+    names.sort_unstable_by_key(|own| (own.digest, own.path));
+    Ok(names)
 }
 
 /// The key of each entry's path, by its number.
@@ -116,7 +129,8 @@ impl Inventory {
         let files = &edition.files;
         let all = references(files, files.ids());
         let keys = if others.is_some() { path_keys(files) } else { Vec::new() };
-        for component in self.components.values_mut() {
+        let mut components: Vec<_> = self.components.values_mut().collect();
+        components.par_iter_mut().for_each(|component| {
             let ids = below(files, &component.entries);
             component.files = ids.iter().filter(|id| !files.entry(**id).is_folder()).count() as u64;
             let paths: HashSet<u64> = ids.iter().filter_map(|id| keys.get(id.index()).copied()).collect();
@@ -129,6 +143,6 @@ impl Inventory {
                     component.packed += edition.packed_len(digest);
                 }
             }
-        }
+        });
     }
 }

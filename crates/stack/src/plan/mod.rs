@@ -37,8 +37,7 @@ pub struct Wishes<'a> {
 impl Wishes<'_> {
     /// Where what is made for image files waits until it is written.
     fn hold(&self) -> Hold {
-        // Bytes of one that are held in memory.
-        let hold = Hold::new(4 << 20, &std::env::temp_dir());
+        let hold = Hold::new(PACKED_WHEN_PLANNED as usize, &std::env::temp_dir());
         if self.only_plan { hold.measuring_beyond(PACKED_WHEN_PLANNED) } else { hold }
     }
 }

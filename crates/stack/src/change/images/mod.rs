@@ -22,7 +22,7 @@ use neat_media::read;
 
 /// New content up to this many bytes is compressed while planning, so that the plan's sizes are exact; more of it waits,
 /// and need not be kept where nothing will be built.
-pub(crate) const PACKED_WHEN_PLANNED: u64 = 16 << 20;
+pub(crate) const PACKED_WHEN_PLANNED: u64 = 4 << 20;
 
 /// What was done with the image file.
 #[derive(Default)]
