@@ -30,6 +30,11 @@ impl BlobTable {
         self.place(digest).map(|place| &self.rows[place].1)
     }
 
+    /// The row at a place, which must be there.
+    pub(crate) fn row(&self, place: usize) -> &Row {
+        &self.rows[place].1
+    }
+
     /// Where a blob stands in the order of digests.
     pub(crate) fn place(&self, digest: BlobDigest) -> Option<usize> {
         let bucket = bucket(digest);

@@ -199,8 +199,13 @@ impl ImageFile {
 
     /// Bytes that a blob takes in the file; of a solid one its share of the resource, by length.
     pub fn packed_len(&self, digest: BlobDigest) -> Option<u64> {
-        let row = self.inner.blobs.get(digest)?;
-        Some(if row.solid == Row::APART { row.len } else { self.inner.listed(row).stored.packed_len() })
+        self.place_of(digest).map(|place| self.packed_len_at(place))
+    }
+
+    /// As [`ImageFile::packed_len`], by the place of the blob, which must be there.
+    pub(crate) fn packed_len_at(&self, place: usize) -> u64 {
+        let row = self.inner.blobs.row(place);
+        if row.solid == Row::APART { row.len } else { self.inner.listed(row).stored.packed_len() }
     }
 
     /// A blob as the tables list it.

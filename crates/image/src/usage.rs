@@ -1,8 +1,8 @@
 //! What each edition takes that no other uses.
 
-use crate::{BlobDigest, ImageFile};
+use crate::ImageFile;
 use neat_content::Result;
-use std::collections::HashMap;
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 
 /// What an edition takes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -18,27 +18,39 @@ pub struct Usage {
 /// # Errors
 /// `Corrupt` where a tree cannot be read.
 pub fn usage(image: &ImageFile) -> Result<Vec<Usage>> {
-    let count = image.editions().len();
-    let mut usages = vec![Usage::default(); count];
-    // The one edition that uses the blob, or none when there are several; and the last one it was counted for.
-    let mut users: HashMap<BlobDigest, (Option<usize>, usize)> = HashMap::new();
-    for (n, usage) in usages.iter_mut().enumerate() {
-        let tree = image.metadata(n + 1)?.1.packed_len();
-        *usage = Usage { only_here: tree, all: tree };
-        image.walk(n + 1, &mut |_, _, seen| {
-            for digest in seen.digests() {
-                let user = users.entry(digest).or_insert((Some(n), usize::MAX));
-                if user.1 != n {
-                    *user = (user.0.filter(|only| *only == n), n);
-                    usage.all += image.packed_len(digest).unwrap_or(0);
-                }
+    let numbers: Vec<usize> = (1..=image.editions().len()).collect();
+    let mut usages = Vec::with_capacity(numbers.len());
+    // The one edition that uses a blob, or none when there are several.
+    let mut users: Vec<Option<Option<usize>>> = vec![None; image.blob_count()];
+    // A few trees are read at a time.
+    for some in numbers.chunks(rayon::current_num_threads().min(4)) {
+        let read: Vec<Result<Vec<u32>>> = some.par_iter().map(|number| blobs_of(image, *number)).collect();
+        for (number, places) in some.iter().zip(read) {
+            let tree = image.metadata(*number)?.1.packed_len();
+            let mut all = tree;
+            for place in places? {
+                let user = &mut users[place as usize];
+                *user = Some(if user.is_none() { Some(*number) } else { None });
+                all += image.packed_len_at(place as usize);
             }
-        })?;
+            usages.push(Usage { only_here: tree, all });
+        }
     }
-    for (digest, (only, _)) in users {
-        if let Some(only) = only {
-            usages[only].only_here += image.packed_len(digest).unwrap_or(0);
+    for (place, user) in users.into_iter().enumerate() {
+        if let Some(Some(number)) = user {
+            usages[number - 1].only_here += image.packed_len_at(place);
         }
     }
     Ok(usages)
+}
+
+/// The places of the blobs that an edition uses, each once.
+fn blobs_of(image: &ImageFile, number: usize) -> Result<Vec<u32>> {
+    let mut places = Vec::new();
+    image.walk(number, &mut |_, _, seen| {
+        places.extend(seen.digests().filter_map(|digest| Some(image.place_of(digest)? as u32)));
+    })?;
+    places.sort_unstable();
+    places.dedup();
+    Ok(places)
 }

@@ -366,12 +366,15 @@ impl ImageDraft {
     /// `BadRequest` for a number that is not there; `Io` of the unnamed file.
     pub fn settle(&mut self, number: usize, files: Files, hold: &Hold) -> Result<()> {
         let bytes = metadata::write(&files)?;
-        let counts = files.count(&|digest| self.blob_len(digest));
-        let named = self.named_by(number, &files)?;
+        let (digest, (counts, named)) = rayon::join(
+            || BlobDigest::of(&bytes),
+            || (files.count(&|digest| self.blob_len(digest)), self.named_by(number, &files)),
+        );
+        let named = named?;
         drop(files);
         let mut spool = hold.spool(bytes.len() as u64);
         spool.push(&bytes)?;
-        let settled = Settled { content: spool.content()?, digest: BlobDigest::of(&bytes), counts, named };
+        let settled = Settled { content: spool.content()?, digest, counts, named };
         match number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
             Some(edition) => edition.tree = DraftTree::Settled(settled),
             None => {
