@@ -80,14 +80,14 @@ impl ImageDraft {
 
     /// Whether a blob can be copied as it lies in its source.
     fn is_kept(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> bool {
-        !self.repack
-            && match &stored.packing {
-                Packing::Plain => self.solid.is_none(),
-                Packing::Solid { group, .. } => !incomplete.contains(&Arc::as_ptr(group)),
-                Packing::Chunks { method, chunk_len } => {
-                    self.solid.is_none() && self.declared == Some((*method, *chunk_len))
-                }
+        match &stored.packing {
+            // Where everything is to be stored as it is, this is.
+            Packing::Plain => self.solid.is_none() && (!self.repack || self.declared.is_none()),
+            Packing::Solid { group, .. } => !self.repack && !incomplete.contains(&Arc::as_ptr(group)),
+            Packing::Chunks { method, chunk_len } => {
+                !self.repack && self.solid.is_none() && self.declared == Some((*method, *chunk_len))
             }
+        }
     }
 
     fn body(&self, stored: &Stored, incomplete: &HashSet<*const Solid>) -> Body {
