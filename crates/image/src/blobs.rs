@@ -31,8 +31,9 @@ impl BlobTable {
     }
 
     /// The row at a place, which must be there.
-    pub(crate) fn row(&self, place: usize) -> &Row {
-        &self.rows[place].1
+    pub(crate) fn row(&self, place: usize) -> (BlobDigest, &Row) {
+        let (digest, row) = &self.rows[place];
+        (*digest, row)
     }
 
     /// Where a blob stands in the order of digests.

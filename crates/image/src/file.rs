@@ -202,9 +202,20 @@ impl ImageFile {
         self.place_of(digest).map(|place| self.packed_len_at(place))
     }
 
+    /// Digest and place in the file of the blob at a place, which must be there.
+    pub(crate) fn blob_at(&self, place: usize) -> (BlobDigest, Stored) {
+        let (digest, row) = self.inner.blobs.row(place);
+        (digest, self.inner.listed(row).stored)
+    }
+
+    /// As [`ImageFile::blob_len`], by the place of the blob, which must be there.
+    pub(crate) fn raw_len_at(&self, place: usize) -> u64 {
+        self.inner.blobs.row(place).1.raw_len
+    }
+
     /// As [`ImageFile::packed_len`], by the place of the blob, which must be there.
     pub(crate) fn packed_len_at(&self, place: usize) -> u64 {
-        let row = self.inner.blobs.row(place);
+        let (_, row) = self.inner.blobs.row(place);
         if row.solid == Row::APART { row.len } else { self.inner.listed(row).stored.packed_len() }
     }
 

@@ -403,25 +403,40 @@ impl Producer for Unpacked {
         job: &Job<'_>,
         each: &mut dyn FnMut(&[u8]) -> Result<()>,
     ) -> Result<()> {
-        // What `each` says is not about this blob.
-        let mut refused = None;
-        let mut pass_on = |block: &[u8]| {
-            each(block).map_err(|error| {
-                refused = Some(error);
-                Error::Cancelled
-            })
-        };
-        let result = if range == (0..self.stored.raw_len) {
-            self.stored.read(self.digest, job, &mut pass_on)
-        } else {
-            let mut unpacker = UNPACKER.take();
-            let result = unpacker.unpack(&self.stored, range, job, &mut pass_on);
-            UNPACKER.set(unpacker);
-            result
-        };
-        match refused {
-            Some(error) => Err(error),
-            None => result.map_err(|error| error.within(&self.place)),
-        }
+        read_part(&self.stored, self.digest, range, &|| self.place.to_string(), job, each)
+    }
+}
+
+/// Reads a range of a blob; `named` says in errors whose it is.
+///
+/// # Errors
+/// Those of [`Stored::read`] and of `each`.
+pub(crate) fn read_part(
+    stored: &Stored,
+    digest: BlobDigest,
+    range: Range<u64>,
+    named: &dyn Fn() -> String,
+    job: &Job<'_>,
+    each: &mut dyn FnMut(&[u8]) -> Result<()>,
+) -> Result<()> {
+    // What `each` says is not about this blob.
+    let mut refused = None;
+    let mut pass_on = |block: &[u8]| {
+        each(block).map_err(|error| {
+            refused = Some(error);
+            Error::Cancelled
+        })
+    };
+    let result = if range == (0..stored.raw_len) {
+        stored.read(digest, job, &mut pass_on)
+    } else {
+        let mut unpacker = UNPACKER.take();
+        let result = unpacker.unpack(stored, range, job, &mut pass_on);
+        UNPACKER.set(unpacker);
+        result
+    };
+    match refused {
+        Some(error) => Err(error),
+        None => result.map_err(|error| error.within(named())),
     }
 }

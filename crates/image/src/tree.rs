@@ -4,9 +4,11 @@ use crate::{
     BlobDigest, Entry, Files, ImageFile,
     layout::{ATTRIBUTE_HIDDEN, TAG_MOUNT_POINT, TAG_SYMLINK},
     metadata::Times,
-    stored::Unpacked,
+    stored::read_part,
 };
-use neat_content::{Content, Error, Folder, Job, Meta, NodeId, NodeKind, Producer, Result, Source, Tree};
+use neat_content::{
+    Content, Error, Folder, Job, Meta, NodeId, NodeKind, Piece, Producer, Result, Source, Tree,
+};
 use std::{ops::Range, sync::Arc};
 
 /// Largest data of a reparse point that is read, in bytes.
@@ -22,12 +24,10 @@ const MAX_REPARSE_LEN: u64 = 16 << 10;
 pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree, Vec<String>)> {
     let root = files.entry(Files::ROOT);
     let mut tree = Tree::new(meta_of(root));
+    let contents = InEdition::of(image, number)?;
     let mut warnings = Vec::new();
     let mut pending: Vec<(crate::EntryId, NodeId)> = vec![(Files::ROOT, Tree::ROOT)];
     while let Some((folder, node)) = pending.pop() {
-        let path = files.path(folder);
-        let slash = if path.is_empty() { "" } else { "/" };
-        let inside: Arc<str> = format!("edition {number}, /{path}{slash}").into();
         for id in files.entry(folder).children() {
             let entry = files.entry(*id);
             let name = entry.name.to_string();
@@ -46,7 +46,7 @@ pub fn to_tree(image: &ImageFile, number: usize, files: &Files) -> Result<(Tree,
             } else if entry.is_folder() {
                 NodeKind::Folder(Folder::default())
             } else {
-                NodeKind::File(content_in(image, entry.content(), &inside, &name)?)
+                NodeKind::File(contents.content(entry.content(), &place)?)
             };
             let named = entry.streams().iter().filter(|stream| !stream.name.is_empty()).count();
             if named > 0 {
@@ -69,24 +69,66 @@ fn meta_of(entry: &Entry) -> Meta {
     }
 }
 
-/// The content of a file in an edition. An edition has a hundred thousand: what it takes is found when it is read.
+/// All blobs of an image file one after another, in the order of their digests: the files of an edition are parts of it.
+/// An edition has a hundred thousand; what one takes, and what it is called, is found when it is read.
 struct InEdition {
     image: ImageFile,
-    digest: BlobDigest,
-    len: u64,
-    /// The edition and the folder, with a slash at the end, as errors name them.
-    folder: Arc<str>,
-    name: Box<str>,
+    number: usize,
+    /// Where each blob begins, and the end.
+    starts: Vec<u64>,
+}
+
+impl InEdition {
+    fn of(image: &ImageFile, number: usize) -> Result<Arc<Self>> {
+        let mut starts = Vec::with_capacity(image.blob_count() + 1);
+        let mut end = 0_u64;
+        starts.push(end);
+        for place in 0..image.blob_count() {
+            end = end.checked_add(image.raw_len_at(place)).ok_or_else(|| Error::Limit {
+                what: "bytes of all content".into(),
+                offset: 0,
+                limit: u64::MAX,
+                found: u64::MAX,
+            })?;
+            starts.push(end);
+        }
+        Ok(Arc::new(Self { image: image.clone(), number, starts }))
+    }
+
+    /// The content with this digest.
+    fn content(self: &Arc<Self>, digest: BlobDigest, named: &dyn Fn() -> String) -> Result<Content> {
+        if digest.is_none() {
+            return Ok(Content::default());
+        }
+        let Some(place) = self.image.place_of(digest) else {
+            return Err(missing(digest).within(named()));
+        };
+        let (start, len) = (self.starts[place], self.image.raw_len_at(place));
+        Content::from_pieces([Piece::Deferred {
+            producer: Arc::clone(self) as Arc<dyn Producer>,
+            start,
+            len,
+        }])
+    }
+
+    /// Whose content it is: the first file in the edition that has it.
+    fn file_with(&self, digest: BlobDigest) -> String {
+        let path = self.image.files(self.number).ok().and_then(|files| {
+            let id = files.ids().find(|id| files.entry(*id).digests().any(|own| own == digest))?;
+            Some(files.path(id))
+        });
+        format!("edition {}, /{}", self.number, path.unwrap_or_default())
+    }
 }
 
 impl Producer for InEdition {
     fn len(&self) -> u64 {
-        self.len
+        self.starts.last().copied().unwrap_or(0)
     }
 
     fn sources(&self, found: &mut dyn FnMut(&Arc<Source>)) {
-        if let Some(stored) = self.image.blob(self.digest) {
-            stored.for_each_source(found);
+        for part in self.image.parts() {
+            part.content.for_each_source(found);
         }
     }
 
@@ -96,23 +138,16 @@ impl Producer for InEdition {
         job: &Job<'_>,
         each: &mut dyn FnMut(&[u8]) -> Result<()>,
     ) -> Result<()> {
-        let place = format!("{}{}", self.folder, self.name);
-        let Some(stored) = self.image.blob(self.digest) else {
-            return Err(missing(self.digest).within(place));
-        };
-        Unpacked { stored, digest: self.digest, place: place.into() }.produce(range, job, each)
+        // The last that begins there: others have no bytes.
+        let place = self.starts.partition_point(|start| *start <= range.start).saturating_sub(1);
+        let (digest, stored) = self.image.blob_at(place);
+        let start = self.starts[place];
+        if range.end > start + stored.raw_len {
+            return Err(Error::internal("content of an edition is read across the end of a file"));
+        }
+        let named = || self.file_with(digest);
+        read_part(&stored, digest, range.start - start..range.end - start, &named, job, each)
     }
-}
-
-fn content_in(image: &ImageFile, digest: BlobDigest, folder: &Arc<str>, name: &str) -> Result<Content> {
-    if digest.is_none() {
-        return Ok(Content::default());
-    }
-    let Some(len) = image.blob_len(digest) else {
-        return Err(missing(digest).within(format!("{folder}{name}")));
-    };
-    let (image, folder) = (image.clone(), Arc::clone(folder));
-    Ok(Content::deferred(Arc::new(InEdition { image, digest, len, folder, name: name.into() })))
 }
 
 fn missing(digest: BlobDigest) -> Error {
