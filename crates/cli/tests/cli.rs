@@ -362,7 +362,7 @@ fn outputs_that_cannot_be_are_explained_before_any_work() {
     let text =
         format!("[source]\nmedia = \"quay-os-7.iso\"\n[media]\n{}\n", stick("label = \"Much too long\""));
     fs::write(dir.join("t.stack.toml"), text).unwrap();
-    let plan = ok(&dir, &["plan", "t.stack.toml"]);
+    let plan = ok(&dir, &["plan", "t.stack.toml", "--all"]);
     assert!(plan.contains("the stick's label is \"MUCH TOO LO\" and not \"Much too long\""), "{plan}");
     for name in ["link.iso", "t.stack.toml"] {
         fs::remove_file(dir.join(name)).unwrap();
@@ -565,15 +565,12 @@ fn a_stopped_or_killed_build_leaves_nothing_that_looks_finished() {
 fn demo_tells_its_story_and_needs_nothing() {
     let dir = tempfile::tempdir().unwrap();
     let story = ok(dir.path(), &["demo", "d"]);
-    for wanted in [
-        "Brackwater Ferries does not exist",
-        "bridge.stack.toml",
-        "What to try next",
-        "autounattend.xml (unattend)",
-        "danger",
-    ] {
+    for wanted in ["Brackwater Ferries does not exist", "bridge.stack.toml", "What to try next", "danger"] {
         assert!(story.contains(wanted), "{wanted} in\n{story}");
     }
+    assert!(story.lines().count() <= 44, "a screen holds it:\n{story}");
+    let whole = ok(dir.path(), &["demo", "d", "--all"]);
+    assert!(whole.contains("autounattend.xml (unattend)") && whole.lines().count() > 200);
     assert!(dir.path().join("d/out/bridge.iso").is_file());
     let result = json(dir.path(), &["demo", "d", "--json"]);
     assert_eq!(result["ledger"]["title"], "Bridge console");
@@ -587,7 +584,8 @@ fn results_go_to_standard_output_and_nothing_else_does() {
     assert!(out.starts_with("out/bridge.iso") && !out.contains("danger"), "{out}");
     assert!(error.contains("danger") && !error.contains('\u{1b}'), "{error}");
     let quiet = neatstack(&dir, &["build", "bridge.stack.toml", "--quiet"]);
-    assert!(quiet.stderr.is_empty());
+    let quiet = String::from_utf8(quiet.stderr).unwrap();
+    assert!(quiet.contains("danger") && !quiet.contains("note"), "{quiet}");
     let colored = neatstack(&dir, &["look", "quay-os-7.iso", "--color", "always"]);
     assert!(String::from_utf8(colored.stdout).unwrap().contains('\u{1b}'));
     assert_eq!(fails(&dir, &["look"]).0, 2);

@@ -517,7 +517,7 @@ fn what_holds_a_password_is_its_owners_alone() {
         "[source]\nmedia = \"quay-os-7.iso\"\n[answer]\nfile = \"bridge.answer.toml\"\n[media]\niso = \"t.iso\"\nstick = { image = \"t.img\" }\n",
     )
     .unwrap();
-    let plan = ok(&dir, &["plan", "t.stack.toml"]);
+    let plan = ok(&dir, &["plan", "t.stack.toml", "--all"]);
     assert!(plan.contains("only you may read what is written"), "{plan}");
     ok(&dir, &["build", "t.stack.toml", "-q"]);
     assert_eq!((mode("t.iso"), mode("t.img")), (0o600, 0o600));

@@ -366,7 +366,7 @@ fn a_solid_source_becomes_an_ordinary_image_file() {
     assert!(ok(&dir, &["look", "other"]).contains("sources/install.esd"));
     let text = "[source]\nmedia = \"other\"\neditions = [1]\n[media]\niso = \"t.iso\"\n";
     fs::write(dir.join("t.stack.toml"), text).unwrap();
-    assert!(ok(&dir, &["plan", "t.stack.toml"]).contains("the source is solid"));
+    assert!(ok(&dir, &["plan", "t.stack.toml", "--all"]).contains("the source is solid"));
     ok(&dir, &["build", "t.stack.toml"]);
     let look = json(&dir, &["look", "t.iso", "--json"]);
     let image = &look["image_files"][0];

@@ -53,6 +53,13 @@ pub struct PreparedDriver {
     files: Vec<DriverFile>,
 }
 
+impl PreparedDriver {
+    /// Where its INF file is: the pack and the path in it.
+    pub fn subject(&self) -> String {
+        format!("{}/{}", self.found.place, self.found.driver.path)
+    }
+}
+
 /// Drivers of packs, sorted out for one architecture.
 #[derive(Default)]
 pub struct PreparedDrivers {
@@ -195,7 +202,7 @@ impl Edition {
         for driver in prepared {
             let info = &driver.found.driver;
             let stem = info.name().rsplit_once('.').map_or(info.name(), |(stem, _)| stem).to_lowercase();
-            let subject = format!("{}/{}", driver.found.place, info.path);
+            let subject = driver.subject();
             let known = self
                 .record
                 .drivers

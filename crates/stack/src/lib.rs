@@ -47,7 +47,7 @@ pub use recipe::{
     TrialValue, UpdateSection, VariantSection, WhenValue,
 };
 pub use report::{
-    BootSummary, DepotState, DepotUse, EditionInside, EditionSummary, EditionWork, Finding, LEDGER_KIND,
-    Ledger, LedgerFile, LedgerItem, LedgerOutput, LedgerSource, LedgerTrial, MediaSummary, OutputSummary,
-    PlanReport, PlanStep, SourceSummary, VariantSummary, Weight,
+    BootSummary, DepotState, DepotUse, DeviceSummary, EditionInside, EditionSummary, EditionWork, Finding,
+    LEDGER_KIND, Ledger, LedgerFile, LedgerItem, LedgerOutput, LedgerSource, LedgerTrial, MediaSummary,
+    OutputSummary, PlanReport, PlanStep, SourceSummary, VariantSummary, Weight,
 };

@@ -10,6 +10,9 @@ pub(crate) struct DemoArgs {
     /// The folder to make it in
     #[arg(default_value = "neatstack-demo")]
     pub dir: PathBuf,
+    /// Show every result of the example whole
+    #[arg(long)]
+    pub all: bool,
     /// How much the made-up systems hold
     #[arg(long, value_name = "SIZE", default_value = "small")]
     pub size: DemoSize,

@@ -89,7 +89,7 @@ pub(crate) struct Global {
     /// Print one JSON document on standard output
     #[arg(long, global = true)]
     pub json: bool,
-    /// Print nothing but results and errors
+    /// Print nothing but results, errors and dangers
     #[arg(long, short, global = true)]
     pub quiet: bool,
     /// Print how long each step took

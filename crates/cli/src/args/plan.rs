@@ -10,6 +10,12 @@ use std::path::PathBuf;
 pub(crate) struct PlanArgs {
     /// The stack file
     pub stack: PathBuf,
+    /// Show every item, every step's reason and every note
+    #[arg(long)]
+    pub all: bool,
+    /// With a site list, only this machine; may be given several times
+    #[arg(long, value_name = "MACHINE")]
+    pub only: Vec<String>,
     /// Fetch what is taken from a depot, so that all of the plan can be shown
     #[arg(long)]
     pub fetch: bool,

@@ -4,10 +4,10 @@ use super::{depot, plan, refuse_existing};
 use crate::{
     args::BuildArgs,
     context::{Context, clock},
-    show,
+    exit, show,
 };
 use neat_content::Result;
-use neat_stack::{BuildOptions, Ledger, Prepared, ledger_path};
+use neat_stack::{BuildOptions, Finding, Ledger, Prepared, Weight, ledger_path};
 use std::{collections::HashSet, ffi::OsString, path::Path};
 
 /// Who built it, for the ledger.
@@ -23,12 +23,15 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, plan::wishes(&args.only), &context.job())?;
     prepared.report.depot = uses;
     if args.dry_run {
-        return plan::shown(&prepared.report, context);
+        return plan::shown(&prepared.report, &args.stack, false, context);
     }
     if !context.json {
-        let findings = show::plan::findings("Mind this", &prepared.report.findings);
-        if !findings.is_empty() {
-            context.say(findings.trim_start_matches('\n'));
+        let said = |own: &&Finding| !context.quiet || own.weight != Weight::Note;
+        let findings: Vec<Finding> = prepared.report.findings.iter().filter(said).cloned().collect();
+        let text = show::plan::findings("Mind this", &findings);
+        if !text.is_empty() {
+            // Also under --quiet: nobody shall miss that a media erases disks.
+            exit::complain(text.trim_start_matches('\n'));
         }
     }
     let mut replaceable = HashSet::new();

@@ -17,18 +17,20 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
         return waiting(&stack, &args.stack, &uses, context);
     }
     let clock = clock()?;
-    let wishes = Wishes { only_plan: true, ..wishes(&[]) };
+    let wishes = Wishes { only_plan: true, ..wishes(&args.only) };
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes, &context.job())?;
     prepared.report.depot = uses;
-    shown(&prepared.report, context)
+    shown(&prepared.report, &args.stack, args.all, context)
 }
 
-/// Prints a plan; fails where a build of it would be refused.
-pub(super) fn shown(report: &PlanReport, context: &Context) -> Result<()> {
+/// Prints a plan, in short unless `all` of it is wanted; fails where a build of it would be refused.
+pub(super) fn shown(report: &PlanReport, stack: &Path, all: bool, context: &Context) -> Result<()> {
     if context.json {
         context.print_json(report)?;
-    } else {
+    } else if all {
         context.print(&show::plan::plan(report))?;
+    } else {
+        context.print(&show::brief::plan(report, stack))?;
     }
     match report.findings.iter().find(|finding| finding.weight == Weight::Refused) {
         Some(finding) => Err(Error::refused(finding.message.clone(), finding.hint.clone())),

@@ -1,6 +1,7 @@
 //! How things are shown to a person.
 
 pub(crate) mod answer;
+pub(crate) mod brief;
 pub(crate) mod build;
 pub(crate) mod check;
 pub(crate) mod compare;
@@ -45,10 +46,12 @@ pub(crate) fn time(time: Timestamp) -> String {
         .unwrap_or_default()
 }
 
-/// Width of the terminal that results go to; none for files and pipes, which have lines of any length.
+/// Width of the terminal that results go to, or for files and pipes what `COLUMNS` says; without it they have lines of
+/// any length.
 fn terminal_width() -> Option<usize> {
-    let size = rustix::termios::tcgetwinsize(std::io::stdout()).ok()?;
-    Some(usize::from(size.ws_col)).filter(|width| *width >= 40)
+    let terminal = rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|size| usize::from(size.ws_col));
+    let said = || std::env::var("COLUMNS").ok()?.trim().parse().ok();
+    terminal.or_else(said).filter(|width| *width >= 40)
 }
 
 /// A text that begins at a column, broken between words where the terminal would break within one. It is one line

@@ -1,8 +1,9 @@
 //! What `plan` and `build` say.
 
-use super::{Sheet, count, heading_line, image::editions, outside, size, style, table};
+use super::{Sheet, count, heading, heading_line, image::editions, outside, size, style, table};
 use neat_stack::{
-    BootSummary, DepotUse, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport, VariantSummary, Weight,
+    BootSummary, DepotUse, DeviceSummary, Finding, Ledger, LedgerOutput, LedgerTrial, PlanReport,
+    VariantSummary, Weight,
 };
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -16,11 +17,14 @@ pub(crate) struct WaitingView {
     pub complete: bool,
 }
 
-/// The plan for a person.
-pub(crate) fn plan(report: &PlanReport) -> String {
+/// Title of a plan.
+pub(super) fn title(report: &PlanReport) -> String {
     let title = if report.title.is_empty() { "Plan" } else { &report.title };
-    let mut text = format!("{}{}{:#}\n", style::HEADING, outside::line(title), style::HEADING);
-    let mut sheet = Sheet::default();
+    format!("{}{}{:#}\n", style::HEADING, outside::line(title), style::HEADING)
+}
+
+/// Says in `sheet` where a plan begins and what comes out.
+pub(super) fn ends(report: &PlanReport, sheet: &mut Sheet) {
     match &report.source {
         Some(source) => {
             let kind = if source.size > 0 { size(source.size) } else { "a folder".into() };
@@ -29,12 +33,25 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         }
         None => sheet.row("from", "nothing: the media holds what is put on it"),
     }
-    let output = &report.output;
     for (number, own) in report.outputs.iter().enumerate() {
         let what = if own.what.is_empty() { String::new() } else { format!(", {}", own.what) };
         let text = format!("{} ({}{what}, label {})", own.path, size(own.size), label(&own.label));
         sheet.row(if number == 0 { "to" } else { "" }, text);
     }
+}
+
+/// The answer files of the media that comes out.
+pub(super) fn answers(report: &PlanReport) -> String {
+    let files = &report.output.answer_files;
+    if files.is_empty() { "none".to_owned() } else { files.join(", ") }
+}
+
+/// The plan for a person, item for item.
+pub(crate) fn plan(report: &PlanReport) -> String {
+    let mut sheet = Sheet::default();
+    let mut text = title(report);
+    ends(report, &mut sheet);
+    let output = &report.output;
     sheet.row("holds", count(output.files, "file", "files"));
     if output.shared > 0 {
         sheet.row("saved", format!("{}, because identical files are stored once", size(output.shared)));
@@ -51,9 +68,7 @@ pub(crate) fn plan(report: &PlanReport) -> String {
     if output.hybrid && output.iso.is_some() {
         sheet.row("", "also as a disk, by a GPT");
     }
-    let answers =
-        if output.answer_files.is_empty() { "none".to_owned() } else { output.answer_files.join(", ") };
-    sheet.row("answers", answers);
+    sheet.row("answers", answers(report));
     text.push_str(&sheet.text());
     text.push_str(&super::depot::uses(&report.depot));
     if !report.editions.is_empty() {
@@ -78,8 +93,9 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         text.push_str(&format!("      {:width$}  {}{reason}{:#}\n", "", style::REASON, style::REASON));
     }
     text.push_str(&super::items::work(&report.editions_work));
+    text.push_str(&devices(&report.devices));
     if !report.variants.is_empty() {
-        text.push_str(&variants(&report.variants));
+        text.push_str(&variants(&report.variants, None));
     }
     text.push_str(&findings("Before you build", &report.findings));
     text
@@ -119,10 +135,29 @@ pub(crate) fn findings(heading: &str, findings: &[Finding]) -> String {
     text
 }
 
-/// Media for the machines of a site list.
-fn variants(variants: &[VariantSummary]) -> String {
-    /// Machines that are shown; more only make the plan unreadable.
-    const SHOWN: usize = 20;
+/// The devices of the lists, and what serves each.
+fn devices(devices: &[DeviceSummary]) -> String {
+    if devices.is_empty() {
+        return String::new();
+    }
+    let mut text = heading("Devices of the lists");
+    let row = |own: &DeviceSummary| {
+        let sign = if own.driver.is_some() { "+" } else { "✗" };
+        let name = if own.name.is_empty() { &own.id } else { &own.name };
+        let driver = own.driver.as_deref().unwrap_or("no driver from these packs");
+        vec![sign.to_owned(), name.clone(), driver.to_owned()]
+    };
+    let rows: Vec<Vec<String>> = devices.iter().map(row).collect();
+    for (line, own) in table(&rows, &[]).into_iter().zip(devices) {
+        let style = if own.driver.is_some() { style::PLAIN } else { style::CARE };
+        text.push_str(&format!("  {style}{line}{style:#}\n"));
+    }
+    text
+}
+
+/// Media for the machines of a site list, at most `shown` of them.
+pub(super) fn variants(variants: &[VariantSummary], shown: Option<usize>) -> String {
+    let shown = shown.unwrap_or(usize::MAX);
     let columns: Vec<&String> = variants
         .first()
         .map(|first| first.cells.keys().filter(|name| *name != "name").collect())
@@ -134,7 +169,7 @@ fn variants(variants: &[VariantSummary]) -> String {
         heads.push("media".into());
     }
     let mut rows = vec![heads];
-    for own in variants.iter().take(SHOWN) {
+    for own in variants.iter().take(shown) {
         let mut row = vec![own.row.to_string(), own.machine.clone()];
         row.extend(
             columns.iter().map(|name| {
@@ -142,18 +177,19 @@ fn variants(variants: &[VariantSummary]) -> String {
             }),
         );
         if has_iso {
-            row.push(own.iso.clone());
+            row.push(own.outputs.join(", "));
         }
         rows.push(row);
     }
     let machines = super::count(variants.len() as u64, "machine", "machines");
-    let mut text = format!("\n{}{machines}{:#}\n", style::HEADING, style::HEADING);
+    let first = variants.first().map_or("", |own| own.machine.as_str());
+    let mut text = heading(&format!("{machines}; what is said above is of {first}"));
     for (index, line) in table(&rows, &[]).into_iter().enumerate() {
         let style = if index == 0 { style::QUIET } else { style::PLAIN };
         text.push_str(&format!("  {style}{line}{style:#}\n"));
     }
-    if variants.len() > SHOWN {
-        text.push_str(&format!("  … and {} more; --json has all\n", variants.len() - SHOWN));
+    if variants.len() > shown {
+        text.push_str(&format!("  … and {} more; --all shows them\n", variants.len() - shown));
     }
     text
 }

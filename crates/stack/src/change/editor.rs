@@ -2,7 +2,7 @@
 
 use crate::{
     recipe::PlaceSection,
-    report::{Finding, LedgerFile, PlanStep, Weight},
+    report::{DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
 };
 use neat_content::{
     Content, DigestKind, Error, Folder, Hold, Job, Meta, NodeKind, Result, Timestamp, Tree, digest_of,
@@ -17,6 +17,7 @@ pub(crate) struct Editor {
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
     pub placed: Vec<LedgerFile>,
+    pub devices: Vec<DeviceSummary>,
     /// Whether answers with passwords or keys were put on the media, wherever they lie there.
     pub has_secret: bool,
     /// Whether the answers have run what runs once at the first sign-in.
@@ -44,6 +45,7 @@ impl Editor {
             steps: Vec::new(),
             findings: Vec::new(),
             placed: Vec::new(),
+            devices: Vec::new(),
             has_secret: false,
             answers_run_apps: false,
             hold,

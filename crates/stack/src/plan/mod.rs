@@ -117,6 +117,7 @@ impl<'a> Prepared<'a> {
             editions: ground.editions.clone(),
             steps: std::mem::take(&mut first.steps),
             editions_work: work,
+            devices: ground.editor.devices.clone(),
             findings,
             output: first.summary(),
             outputs: first.output_summaries(),

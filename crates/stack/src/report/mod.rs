@@ -70,6 +70,20 @@ pub struct PlanStep {
     pub bytes: i64,
 }
 
+/// A device of a machine's list, and what serves it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct DeviceSummary {
+    /// The list.
+    pub list: String,
+    /// What the list calls the device.
+    pub name: String,
+    /// Its most specific id.
+    pub id: String,
+    /// The driver that goes in, or is in, for it; nothing when none of the named packs has one that can go in. The
+    /// system may have one of its own.
+    pub driver: Option<String>,
+}
+
 /// The media that the build starts from.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct SourceSummary {
@@ -103,6 +117,9 @@ pub struct PlanReport {
     pub steps: Vec<PlanStep>,
     /// What is done inside each edition, item for item.
     pub editions_work: Vec<EditionWork>,
+    /// The devices of the lists that drivers are chosen by, and what serves them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub devices: Vec<DeviceSummary>,
     /// What a person should see first.
     pub findings: Vec<Finding>,
     /// What is on the media that comes out; with a site list on the first.

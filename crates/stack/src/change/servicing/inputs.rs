@@ -4,18 +4,19 @@ use super::{DriverCache, version_of};
 use crate::{
     change::Editor,
     recipe::{DriverSection, IntoValue, PlaceSection, StackFile},
-    report::Weight,
+    report::{DeviceSummary, Weight},
 };
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree, nearest};
 use neat_depot::{Key, check_file};
 use neat_media::folder;
-use neat_package::{DriverSet, IfDamaged, Update, parse_devices};
+use neat_package::{Architecture, DriverSet, IfDamaged, Update, parse_devices};
 use neat_registry::RegText;
 use neat_service::{
-    Catalogue, DriverChoice, Edition, Layout, PreparedDrivers, PreparedFiles, PreparedUpdate, Profile,
-    RemovalRequest,
+    Catalogue, DriverChoice, Edition, Layout, PreparedDriver, PreparedDrivers, PreparedFiles, PreparedUpdate,
+    Profile, RemovalRequest,
 };
 use std::{
+    collections::BTreeSet,
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -26,6 +27,8 @@ const LARGEST_TEXT: u64 = 64 << 20;
 /// Drivers of one `[[driver]]`.
 pub(super) struct DriverInput {
     pub into: Vec<IntoValue>,
+    /// The file with the devices.
+    list: Option<String>,
     set: DriverSet,
     choice: DriverChoice,
 }
@@ -201,6 +204,7 @@ impl Inputs {
             for note in &set.notes {
                 editor.find(Weight::Note, note.clone(), "");
             }
+            let list = devices.clone();
             let devices = match devices {
                 Some(path) => {
                     let bytes =
@@ -211,7 +215,7 @@ impl Inputs {
                 None => None,
             };
             let choice = DriverChoice { classes: classes.clone(), devices, optional: *optional };
-            self.drivers.push(DriverInput { into: into.clone(), set, choice });
+            self.drivers.push(DriverInput { into: into.clone(), list, set, choice });
         }
         Ok(())
     }
@@ -262,7 +266,63 @@ impl Inputs {
         edition: &Edition,
         job: &Job<'_>,
     ) -> Result<Arc<PreparedDrivers>> {
-        let key = (n, edition.architecture(), version_of(edition));
+        self.prepared_for(n, edition.architecture(), version_of(edition), job)
+    }
+
+    /// The devices of all lists, and which driver serves each in systems of an architecture and version.
+    pub(super) fn devices(
+        &mut self,
+        architecture: Option<Architecture>,
+        version: Option<(u32, u32, u32)>,
+        job: &Job<'_>,
+    ) -> Result<Vec<DeviceSummary>> {
+        let mut devices: Vec<DeviceSummary> = Vec::new();
+        for section in &self.drivers {
+            let Some(list) = section.list.as_ref().filter(|_| section.into.contains(&IntoValue::System))
+            else {
+                continue;
+            };
+            if devices.iter().any(|known| known.list == *list) {
+                continue;
+            }
+            devices.extend(section.choice.devices.iter().flatten().map(|device| DeviceSummary {
+                list: list.clone(),
+                name: device.name.clone(),
+                id: device.ids.first().cloned().unwrap_or_default(),
+                driver: None,
+            }));
+        }
+        // Whatever section a driver comes from, it serves the device.
+        for n in 0..self.drivers.len() {
+            if devices.is_empty() || !self.drivers[n].into.contains(&IntoValue::System) {
+                continue;
+            }
+            let prepared = self.prepared_for(n, architecture, version, job)?;
+            let goes_in: BTreeSet<String> = prepared.drivers.iter().map(PreparedDriver::subject).collect();
+            let set = &self.drivers[n].set;
+            let lists = self.drivers.iter().flat_map(|section| section.choice.devices.iter().flatten());
+            for device in lists {
+                let best = set.best_for(device, architecture.unwrap_or(Architecture::X64), version);
+                let Some((best, _)) = best else { continue };
+                let found = &set.drivers[best];
+                let subject = format!("{}/{}", found.place, found.driver.path);
+                let own = devices.iter_mut().filter(|own| Some(&own.id) == device.ids.first());
+                for own in own.filter(|own| own.driver.is_none() && goes_in.contains(&subject)) {
+                    own.driver = Some(subject.clone());
+                }
+            }
+        }
+        Ok(devices)
+    }
+
+    fn prepared_for(
+        &mut self,
+        n: usize,
+        architecture: Option<Architecture>,
+        version: Option<(u32, u32, u32)>,
+        job: &Job<'_>,
+    ) -> Result<Arc<PreparedDrivers>> {
+        let key = (n, architecture, version);
         if let Some(prepared) = self.cache.get(&key) {
             return Ok(Arc::clone(prepared));
         }

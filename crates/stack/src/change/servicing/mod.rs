@@ -18,7 +18,10 @@ use neat_image::{ImageDraft, Times};
 use neat_service::{
     Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
 };
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 /// Sorts of items in the order in which they are done, with the action and the reason that the plan gives.
 const STEPS: [(&str, &str, &str, &str); 9] = [
@@ -65,11 +68,13 @@ pub(crate) fn systems(
     let scans = Scans::default();
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
+    let mut systems = BTreeSet::new();
     for number in 1..=count {
         job.check()?;
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
         edition.scans = scans.clone();
         let name = edition.name().to_owned();
+        systems.insert((edition.architecture(), version_of(&edition)));
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
             items.extend(remove(&mut edition, &inputs, request, others.as_ref(), &mut unmatched)?);
@@ -106,6 +111,13 @@ pub(crate) fn systems(
             let detail =
                 said.map(|item| item.detail.as_str()).max_by_key(|text| text.len()).unwrap_or("nothing fits");
             editor.find(Weight::Note, format!("[remove] {text}: {detail}"), "correct it, or take it out");
+        }
+    }
+    for (architecture, version) in systems {
+        for device in inputs.devices(architecture, version, job)? {
+            if !editor.devices.contains(&device) {
+                editor.devices.push(device);
+            }
         }
     }
     tell(&work, editor);
