@@ -33,21 +33,10 @@ fn blocks<'a>(text: &'a str, word: &str) -> Vec<&'a str> {
 /// Help of a command and of those below it.
 fn help(command: &mut Command, name: &str, out: &mut String) {
     let text = command.render_help().to_string();
-    let mut own = String::new();
-    let mut is_common = false;
-    for line in text.lines() {
-        // What every command has is said once.
-        if !line.is_empty() && !line.starts_with(' ') {
-            is_common = name.contains(' ') && matches!(line, "Output:" | "Work:");
-        }
-        if !is_common {
-            own += line.trim_end();
-            own.push('\n');
-        }
-    }
+    let own = text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n");
     let own = own.trim_end();
     writeln!(out, "\n## {name}\n\n```text\n{own}\n```").unwrap();
-    for below in command.get_subcommands_mut() {
+    for below in command.get_subcommands_mut().filter(|below| below.get_name() != "help") {
         let name = format!("{name} {}", below.get_name());
         help(below, &name, out);
     }
@@ -56,7 +45,7 @@ fn help(command: &mut Command, name: &str, out: &mut String) {
 /// `NEATSTACK_WRITE_DOCS=1 cargo test -p neatstack docs` writes it anew.
 #[test]
 fn the_reference_of_commands_is_what_the_program_says() {
-    let mut command = Cli::command().term_width(WIDTH);
+    let mut command = crate::args::command(WIDTH);
     command.build();
     let mut text = "# Commands\n\nWritten from the program by its own test; not edited by hand.\n".to_owned();
     help(&mut command, "neatstack", &mut text);

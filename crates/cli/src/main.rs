@@ -16,7 +16,6 @@ mod exit;
 mod memory;
 mod show;
 
-use clap::Parser;
 use neat_content::Error;
 use std::{
     process::ExitCode,
@@ -36,7 +35,7 @@ fn main() -> ExitCode {
 }
 
 fn run() -> ExitCode {
-    let cli = match args::Cli::try_parse() {
+    let cli = match args::parse() {
         Ok(cli) => cli,
         Err(error) => return exit::usage(&error),
     };

@@ -1,6 +1,7 @@
 //! The command line, a file for each command. Parsed arguments only record; the commands check and touch the disk.
 
 mod answer;
+mod arrange;
 mod build;
 mod capture;
 mod check;
@@ -31,6 +32,9 @@ pub(crate) use answer::{
     AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
     RemoveArgs, WriteArgs,
 };
+#[cfg(test)]
+pub(crate) use arrange::command;
+pub(crate) use arrange::parse;
 pub(crate) use build::BuildArgs;
 pub(crate) use capture::CaptureArgs;
 pub(crate) use check::CheckAllArgs;
@@ -63,7 +67,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Service installation images: look at media, change what is on them, write bootable ones
 #[derive(Debug, Parser)]
-#[command(name = "neatstack", version, max_term_width = 100, disable_help_subcommand = true, after_help = FIRST_STEPS)]
+#[command(name = "neatstack", version, max_term_width = 100)]
 pub(crate) struct Cli {
     #[command(flatten)]
     pub global: Global,

@@ -48,7 +48,7 @@ pub(crate) fn time(time: Timestamp) -> String {
 
 /// Width of the terminal that results go to, or for files and pipes what `COLUMNS` says; without it they have lines of
 /// any length.
-fn terminal_width() -> Option<usize> {
+pub(crate) fn terminal_width() -> Option<usize> {
     let terminal = rustix::termios::tcgetwinsize(std::io::stdout()).ok().map(|size| usize::from(size.ws_col));
     let said = || std::env::var("COLUMNS").ok()?.trim().parse().ok();
     terminal.or_else(said).filter(|width| *width >= 40)
@@ -110,7 +110,7 @@ pub(crate) fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
     rows.iter().map(line).collect()
 }
 
-fn wrap(text: &str, column: usize, width: usize) -> String {
+pub(crate) fn wrap(text: &str, column: usize, width: usize) -> String {
     let mut out = String::new();
     let mut at = column;
     for word in text.split(' ') {
