@@ -123,7 +123,7 @@ fn what_cannot_be_done_is_said_and_changes_nothing() {
     master(&small_tree(), options(), &path);
     let before = digest(&path);
     for (action, message) in [
-        (hide("sources/ei.cfg"), "is not on the disc"),
+        (hide("sources/notes.txt"), "is not on the disc"),
         (show("sources/product.ini"), "is not hidden"),
         (put("sources", "x"), "is a folder on the disc"),
         (put("setup.exe/x", "x"), "is a file on the disc"),

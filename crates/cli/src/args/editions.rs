@@ -66,10 +66,10 @@ pub(crate) enum EditionsAction {
     Rename {
         /// The edition, by name or number
         which: String,
-        /// Its name, unique in the file
+        /// Its name, unique in the file; also the one that setup shows, unless that is given
         #[arg(long, value_name = "TEXT")]
         name: Option<String>,
-        /// Its description
+        /// Its description; also the one that setup shows, unless that is given
         #[arg(long, value_name = "TEXT")]
         description: Option<String>,
         /// The name that setup shows
@@ -79,8 +79,8 @@ pub(crate) enum EditionsAction {
         #[arg(long, value_name = "TEXT")]
         display_description: Option<String>,
         /// The word that setup knows it by
-        #[arg(long, value_name = "WORD")]
-        flags: Option<String>,
+        #[arg(long, value_name = "WORD", alias = "flags")]
+        edition_id: Option<String>,
         #[command(flatten)]
         output: EditionsOutput,
     },

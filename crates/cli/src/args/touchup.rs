@@ -13,7 +13,7 @@ inside the file, so that `undo` gives it back byte for byte. A run that is cut o
 Examples:
   neatstack touchup quay.iso put autounattend.xml
   neatstack touchup quay.iso put my.cfg=sources/product.cfg tools/=support/tools
-  neatstack touchup quay.iso hide sources/ei.cfg
+  neatstack touchup quay.iso hide support/notes.txt
   neatstack touchup quay.iso list
   neatstack touchup quay.iso undo")]
 pub(crate) struct TouchupArgs {
@@ -50,14 +50,14 @@ Example:
         files: Vec<String>,
     },
     /// Take files or folders out of the directories; their bytes stay
-    #[command(after_help = "Example:\n  neatstack touchup quay.iso hide sources/ei.cfg")]
+    #[command(after_help = "Example:\n  neatstack touchup quay.iso hide support/notes.txt")]
     Hide {
         /// Paths on the disc, in any case
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
     },
     /// Bring back what `hide` took out
-    #[command(after_help = "Example:\n  neatstack touchup quay.iso show sources/ei.cfg")]
+    #[command(after_help = "Example:\n  neatstack touchup quay.iso show support/notes.txt")]
     Show {
         /// Paths on the disc, in any case
         #[arg(required = true, value_name = "PATH")]

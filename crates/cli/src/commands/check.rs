@@ -78,7 +78,7 @@ fn check_image(image: &ImageFile, name: &str, view: &mut CheckView, context: &Co
     view.images.push(ImageChecked {
         path: name.to_owned(),
         editions: image.editions().len(),
-        blobs: outcome.blobs,
+        stored_contents: outcome.blobs,
         bytes: outcome.bytes,
     });
     let damage = outcome.damage.into_iter().map(|damage| DamageView::in_image(name, damage));

@@ -51,15 +51,15 @@ pub(crate) fn run(args: &EditionsArgs, context: &Context) -> Result<()> {
             description,
             display_name,
             display_description,
-            flags,
+            edition_id,
             output,
         } => {
             let rename = Rename {
                 name: name.clone(),
                 description: description.clone(),
-                display_name: display_name.clone(),
-                display_description: display_description.clone(),
-                flags: flags.clone(),
+                display_name: display_name.as_ref().or(name.as_ref()).cloned(),
+                display_description: display_description.as_ref().or(description.as_ref()).cloned(),
+                flags: edition_id.clone(),
             };
             draft.rename(image.find_edition(which)?, &rename)?;
             output

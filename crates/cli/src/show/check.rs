@@ -31,7 +31,7 @@ pub(crate) struct CheckView {
 pub(crate) struct ImageChecked {
     pub path: String,
     pub editions: usize,
-    pub blobs: usize,
+    pub stored_contents: usize,
     /// Before compression.
     pub bytes: u64,
 }
@@ -117,7 +117,7 @@ impl CheckView {
         }
         for image in &self.images {
             let editions = count(image.editions as u64, "edition", "editions");
-            let blobs = count(image.blobs as u64, "content", "contents");
+            let blobs = count(image.stored_contents as u64, "content", "contents");
             let all = size(image.bytes);
             sheet.row("unpacked", format!("{}: {blobs} of {editions}, {all}, digests compared", image.path));
         }

@@ -72,7 +72,7 @@ pub(crate) struct ImageView {
     integrity_checked: bool,
     read_only: bool,
     unfinished: bool,
-    blobs: u64,
+    stored_contents: u64,
     editions: Vec<EditionSummary>,
     inside: Vec<EditionInside>,
     warnings: Vec<String>,
@@ -114,7 +114,7 @@ impl ImageView {
             integrity_table: header.has_integrity(),
             read_only: header.flags & layout::FLAG_READONLY != 0,
             unfinished: header.is_unfinished(),
-            blobs: image.blob_count() as u64,
+            stored_contents: image.blob_count() as u64,
             editions: neat_stack::edition_summaries(image)?,
             inside: neat_stack::edition_insides(image)?,
             warnings: image.warnings().to_vec(),
@@ -143,7 +143,7 @@ impl ImageView {
             format!(
                 "{}, {}",
                 count(self.editions.len() as u64, "edition", "editions"),
-                count(self.blobs, "blob", "blobs")
+                count(self.stored_contents, "stored content", "stored contents")
             ),
         );
         if self.parts.len() > 1 {
