@@ -62,6 +62,7 @@ documents! {
         show::known::DepotView, show::known::StackView, show::known::AnswerView;
     "master", "`master`": show::media::MasteredView;
     "plan", "`plan` and `build --dry-run`": PlanReport, show::plan::WaitingView;
+    "report", "`report`": show::build::PageView;
     "split", "`split`": show::image::SplitView;
     "stick", "`stick`": show::stick::StickView;
     "stick-update", "`stick update`": show::stick::UpdatedView;

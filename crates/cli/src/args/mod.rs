@@ -19,6 +19,7 @@ mod look;
 mod master;
 mod plan;
 mod repack;
+mod report;
 mod schema;
 mod split;
 mod stick;
@@ -54,6 +55,7 @@ pub(crate) use look::LookArgs;
 pub(crate) use master::{BootArgs, EmulationKind, JolietLimit, MasterArgs};
 pub(crate) use plan::PlanArgs;
 pub(crate) use repack::RepackArgs;
+pub(crate) use report::ReportArgs;
 pub(crate) use schema::{ReadForm, SchemaArgs, SchemaForm};
 pub(crate) use split::SplitArgs;
 pub(crate) use stick::{DeviceArgs, FormName, SchemeName, StickAction, StickArgs, StickUpdateArgs};
@@ -143,6 +145,7 @@ pub(crate) enum Command {
     Draft(DraftArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
+    Report(ReportArgs),
     Schema(SchemaArgs),
     Demo(DemoArgs),
 }
@@ -218,6 +221,7 @@ mod tests {
             "neatstack depot serve d --address 0.0.0.0 --port 80",
             "neatstack draft a.iso",
             "neatstack plan s.toml --fetch",
+            "neatstack report a.iso -o a.html --edition 1 --replace",
             "neatstack schema stack",
         ];
         for line in sound {

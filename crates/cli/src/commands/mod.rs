@@ -19,6 +19,7 @@ mod master;
 mod parts;
 mod plan;
 mod repack;
+mod report;
 mod schema;
 mod stick;
 mod stick_update;
@@ -56,6 +57,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Touchup(args) => touchup::run(&args, context)?,
         Command::Stick(args) => stick::run(&args, context)?,
         Command::Trial(args) => return trial::run(&args, context),
+        Command::Report(args) => report::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,

@@ -12,6 +12,15 @@ pub(crate) struct DemoView {
     pub ledger: Ledger,
 }
 
+/// JSON form of `report`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct PageView {
+    /// The page.
+    pub page: String,
+    /// Its bytes.
+    pub size: u64,
+}
+
 /// JSON form of `draft`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DraftView {

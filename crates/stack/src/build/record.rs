@@ -46,6 +46,7 @@ impl Prepared<'_> {
             steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
             items: report.editions_work.iter().flat_map(EditionWork::ledger_items).collect(),
             files,
+            remarks: report.findings.clone(),
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
             output: outputs.first().cloned(),
             stick: outputs.get(1).cloned(),

@@ -1,6 +1,6 @@
 //! The ledger: the record that a build leaves.
 
-use super::{DepotUse, LedgerItem};
+use super::{DepotUse, Finding, LedgerItem};
 use neat_content::{Error, Result};
 use neat_trial::{Attached, Firmware, Stage};
 use schemars::JsonSchema;
@@ -37,6 +37,9 @@ pub struct Ledger {
     pub files: Vec<LedgerFile>,
     /// What there was to say.
     pub findings: Vec<String>,
+    /// The same with their weights; none in ledgers of version 0.1 of the program.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub remarks: Vec<Finding>,
     /// What came out, in the order in which it was written.
     #[serde(default)]
     pub outputs: Vec<LedgerOutput>,

@@ -11,10 +11,10 @@ pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource, Le
 pub use outputs::{BootSummary, MediaSummary, OutputSummary, VariantSummary};
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// Good to know.
@@ -40,7 +40,7 @@ impl Weight {
 }
 
 /// Something that a person should see before building.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Finding {
     /// How much it weighs.
     pub weight: Weight,
