@@ -97,6 +97,8 @@ fn runs(dir: &Path) -> Vec<Vec<&'static str>> {
         "touchup site.iso put site.reg=notes/site.reg",
         "touchup site.iso list",
         "touchup site.iso undo",
+        "report quay-os-7.iso -o page.html",
+        "draft quay-os-7.iso -o drafted.stack.toml",
         "demo again",
     ];
     lines.iter().map(|line| line.split(' ').chain(["--json"]).collect()).collect()

@@ -3,6 +3,7 @@
     clippy::unwrap_used,
     clippy::expect_used,
     clippy::panic,
+    clippy::items_after_statements,
     missing_docs,
     reason = "tests say what they expect by failing"
 )]

@@ -94,12 +94,12 @@ pub fn draft(media: &Media, path: &str) -> String {
     }
     line("");
     line("[media]");
-    line("# The label; {date} stands for today. Without it the source's.");
+    line("# In label and names {date} stands for today. Without a label the source's.");
     line(&format!("label = {}", toml_string(label)));
-    line(&format!("iso = {}", toml_string(&format!("out/{stem}-{{date}}.iso"))));
+    line(&format!("iso = {}", toml_string(&format!("out/{stem}.iso"))));
     line(&format!(
         "# stick = {{ image = {}, scheme = \"gpt\" }}   # a stick too, or only",
-        toml_string(&format!("out/{stem}-{{date}}.img"))
+        toml_string(&format!("out/{stem}.img"))
     ));
     line(
         "# trial = [\"bios\", \"uefi\"]    # start the result in a virtual machine; the build fails if it does not come up",

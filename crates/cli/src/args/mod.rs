@@ -80,10 +80,11 @@ pub(crate) struct Cli {
 const FIRST_STEPS: &str = "\
 First steps:
   neatstack demo                     make demo data and run the whole example on it
-  neatstack look MEDIA.iso           what is it, how does it boot, what is on it?
-  neatstack draft MEDIA.iso > my.stack.toml
+  neatstack look vendor.iso          what is it, how does it boot, what is on it?
+  neatstack draft vendor.iso -o my.stack.toml
   neatstack plan my.stack.toml       what would a build do?
   neatstack build my.stack.toml      do it
+  neatstack trial out/vendor.iso     start it, and see how far it gets
 
 Exit codes: 0 done · 1 the work failed · 2 wrong usage · 3 the input is damaged or not what it says · \
 4 refused for safety · 70 a fault of the program · 130 stopped";

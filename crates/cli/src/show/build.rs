@@ -26,6 +26,9 @@ pub(crate) struct PageView {
 pub(crate) struct DraftView {
     /// The text.
     pub stack: String,
+    /// Where it was written, if it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
 }
 
 /// JSON form of an error.

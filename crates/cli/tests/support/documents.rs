@@ -50,6 +50,7 @@ pub fn word(args: &[&str]) -> Option<&'static str> {
             "look",
             "master",
             "plan",
+            "report",
             "split",
             "stick",
             "take",
