@@ -1,6 +1,6 @@
 //! What `look` and `editions` say of an image file.
 
-use super::{Sheet, count, heading_line, note, outside, size, style, table};
+use super::{Sheet, count, heading_line, note, size, style, table};
 use neat_image::{ImageFile, layout};
 use neat_stack::{EditionInside, EditionSummary};
 use schemars::JsonSchema;
@@ -210,12 +210,14 @@ pub(crate) fn insides(all: &[EditionInside]) -> String {
     for (n, inside) in all.iter().enumerate() {
         let mut line = |name: &str, parts: Vec<String>| {
             if !parts.is_empty() {
+                let number = (n + 1).to_string();
+                // What goes on stands below what was said first.
+                let column = number.len() + name.len() + 5;
                 text.push_str(&format!(
-                    "  {}{}  {name}{:#} {}\n",
+                    "  {}{number}  {name}{:#} {}\n",
                     style::QUIET,
-                    n + 1,
                     style::QUIET,
-                    outside::line(&parts.join(", "))
+                    super::wrapped(&parts.join(", "), column)
                 ));
             }
         };

@@ -108,7 +108,7 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
             };
             text.push_str(&format!("    {style}{text_line}{style:#}\n"));
             if has_own_line(own) && !own.detail.is_empty() {
-                let detail = outside::line(own.detail);
+                let detail = super::wrapped(own.detail, 9);
                 text.push_str(&format!("         {}{detail}{:#}\n", style::REASON, style::REASON));
             }
         }
