@@ -659,7 +659,14 @@ fn hives_are_looked_at_and_compared_as_registration_text() {
     ok(&dir, &["take", "quay-os-7.iso", SOFTWARE, "--edition", "1", "--to", "a"]);
     ok(&dir, &["build", stack(&dir, "[settings]\nregistry = [\"site.reg\"]")]);
     ok(&dir, &["take", "out/t.iso", SOFTWARE, "--edition", "1", "--to", "b"]);
-    let text = ok(&dir, &["compare", "a/SOFTWARE", "b/SOFTWARE"]);
+    let shown = ok(&dir, &["compare", "a/SOFTWARE", "b/SOFTWARE"]);
+    assert_eq!(
+        shown,
+        "    HKLM\\SOFTWARE\\Brackwater\\Console\n      Greeting: \"Welcome aboard\" → \"Welcome to the bridge\"\n      Volume: nothing → 3 (0x3)\n"
+    );
+    let back = ok(&dir, &["compare", "b/SOFTWARE", "a/SOFTWARE"]);
+    assert!(back.contains("      Volume: 3 (0x3) → gone\n"), "{back}");
+    let text = ok(&dir, &["compare", "a/SOFTWARE", "b/SOFTWARE", "--reg"]);
     assert!(
         text.starts_with("Windows Registry Editor Version 5.00\n")
             && text.contains("\"Volume\"=dword:00000003\n"),

@@ -4,7 +4,9 @@ use crate::editions::{install_image_path, open_image, setup_image_path};
 use neat_content::{Content, DigestKind, Error, Job, NodeKind, Result, Source, Tree, digest_of};
 use neat_image::{EntryId, ImageDraft, ImageFile, Times, is_image_file, open_path};
 use neat_media::read;
-use neat_registry::{Hive, HiveRole, LARGEST, RegText, compare as compare_hives, is_hive};
+use neat_registry::{
+    Change, Hive, HiveRole, LARGEST, RegLine, RegText, compare as compare_hives, is_hive, shown,
+};
 use neat_service::{Edition, Inventory, Layout};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -25,6 +27,42 @@ pub struct FileChange {
     pub after: Option<u64>,
 }
 
+/// A value of the registry that differs, as people read it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ValueChange {
+    /// Path of the key, from one of the roots.
+    pub key: String,
+    /// Name of the value, empty for the default value; nothing for a key that is there or gone with all below it.
+    pub name: Option<String>,
+    /// What it was; nothing where it was not there.
+    pub before: Option<String>,
+    /// What it is; nothing where it is gone.
+    pub after: Option<String>,
+}
+
+impl ValueChange {
+    /// What `lines` do to the values of `old`, whose root is called `root`.
+    fn of(lines: &[RegLine], old: &Hive, root: &str) -> Vec<Self> {
+        let was = |key: &str, name: &str| {
+            let id = old.find(key.strip_prefix(root)?.trim_start_matches('\\'))?;
+            let value = old.value(id, name)?;
+            Some(shown(value.kind(), old.data(value)))
+        };
+        let change = |line: &RegLine| {
+            let (name, before, after) = match &line.change {
+                Change::Key => (None, None, Some("there".to_owned())),
+                Change::DeleteKey => (None, Some("there".to_owned()), None),
+                Change::Set { name, kind, data } => {
+                    (Some(name.clone()), was(&line.key, name), Some(shown(*kind, data)))
+                }
+                Change::DeleteValue { name } => (Some(name.clone()), was(&line.key, name), None),
+            };
+            Self { key: line.key.clone(), name, before, after }
+        };
+        lines.iter().map(change).collect()
+    }
+}
+
 /// What differs between two editions.
 #[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct EditionComparison {
@@ -38,6 +76,8 @@ pub struct EditionComparison {
     pub files: Vec<FileChange>,
     /// Registration text that makes the one registry the other; empty where nothing differs.
     pub registry: String,
+    /// The same value by value.
+    pub values: Vec<ValueChange>,
     /// Components that are only in the first.
     pub gone: Vec<String>,
     /// Components that are only in the second.
@@ -68,6 +108,8 @@ pub struct Comparison {
     pub new: Vec<String>,
     /// Of hives, the registration text that makes the first the second.
     pub registry: String,
+    /// The same value by value.
+    pub values: Vec<ValueChange>,
     /// Bytes of both.
     pub bytes: (u64, u64),
 }
@@ -114,9 +156,11 @@ pub fn compare(before: &Path, after: &Path, edition: Option<&str>, job: &Job<'_>
     let layouts = [Arc::new(Layout::common()?)];
     match (open(before)?, open(after)?) {
         (Side::Hive(a), Side::Hive(b)) => {
-            let lines = compare_hives(&a, &b, &root_of(after));
+            let root = root_of(after);
+            let lines = compare_hives(&a, &b, &root);
+            let values = ValueChange::of(&lines, &a, &root);
             let registry = if lines.is_empty() { String::new() } else { RegText::new(lines).to_text() };
-            Ok(Comparison { kind: "hive", registry, ..Comparison::default() })
+            Ok(Comparison { kind: "hive", registry, values, ..Comparison::default() })
         }
         (Side::Image(a), Side::Image(b)) => {
             let mut comparison =
@@ -268,11 +312,13 @@ fn editions(before: &Edition, after: &Edition) -> Result<EditionComparison> {
         }
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
-    let mut lines = Vec::new();
+    let (mut lines, mut values) = (Vec::new(), Vec::new());
     let (old_hives, new_hives) = (before.hive_contents(), after.hive_contents());
     for (role, _, hive) in before.hives().filter(|(role, ..)| old_hives.get(role) != new_hives.get(role)) {
         if let Some(other) = after.hive(role) {
-            lines.extend(compare_hives(hive, other, role.root()));
+            let own = compare_hives(hive, other, role.root());
+            values.extend(ValueChange::of(&own, hive, role.root()));
+            lines.extend(own);
         }
     }
     let registry = if lines.is_empty() { String::new() } else { RegText::new(lines).to_text() };
@@ -294,6 +340,7 @@ fn editions(before: &Edition, after: &Edition) -> Result<EditionComparison> {
         version: (old_version != new_version).then_some((old_version, new_version)),
         files,
         registry,
+        values,
         gone: olds.difference(&news).cloned().collect(),
         new: news.difference(&olds).cloned().collect(),
         bytes: (total(before), total(after)),

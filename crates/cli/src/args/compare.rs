@@ -6,12 +6,12 @@ use std::path::PathBuf;
 /// Say what differs between two media, image files, editions or registry hives
 #[derive(Debug, Args)]
 #[command(after_help = "\
-Image files are compared edition by edition, their registries value by value: the difference is registration text.
+Image files are compared edition by edition, their registries value by value: old and new stand side by side.
 
 Examples:
   neatstack compare quay-os-7.iso out/bridge.iso
   neatstack compare before.wim after.wim --edition \"Quay OS 7 Bridge\"
-  neatstack compare SOFTWARE.before SOFTWARE.after")]
+  neatstack compare SOFTWARE.before SOFTWARE.after --reg > changes.reg")]
 pub(crate) struct CompareArgs {
     /// The first
     pub before: PathBuf,
@@ -20,4 +20,7 @@ pub(crate) struct CompareArgs {
     /// Only this edition
     #[arg(long, value_name = "EDITION")]
     pub edition: Option<String>,
+    /// Show what differs between registries as registration text, which makes the first the second
+    #[arg(long)]
+    pub reg: bool,
 }

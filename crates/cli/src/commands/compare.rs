@@ -9,6 +9,6 @@ pub(crate) fn run(args: &CompareArgs, context: &Context) -> Result<()> {
     if context.json {
         context.print_json(&comparison)
     } else {
-        context.print(&show::compare::comparison(&comparison))
+        context.print(&show::compare::comparison(&comparison, args.reg))
     }
 }

@@ -1,7 +1,7 @@
 //! What `compare` says.
 
 use super::{heading, outside, size, style, table};
-use neat_stack::{Comparison, FileChange};
+use neat_stack::{Comparison, FileChange, ValueChange};
 
 fn file_lines(files: &[FileChange]) -> String {
     let rows: Vec<Vec<String>> = files
@@ -30,13 +30,56 @@ fn registry(text: &str) -> String {
     text.replace("\r\n", "\n")
 }
 
-/// What differs.
-pub(crate) fn comparison(comparison: &Comparison) -> String {
+/// Values below their keys, old and new side by side; keys that came or went with all below them are told once.
+fn values(all: &[ValueChange]) -> String {
+    let mut text = String::new();
+    let (mut shown, mut told): (&str, Option<&str>) = ("", None);
+    for own in all {
+        let is_below = |key: &str| own.key.strip_prefix(key).is_some_and(|rest| rest.starts_with('\\'));
+        let new_key = own.name.is_none() && own.before.is_none();
+        if new_key && told.is_some_and(is_below) {
+            continue;
+        }
+        if own.key != shown {
+            shown = &own.key;
+            let sign = match (&own.name, &own.after) {
+                (None, Some(_)) => "+",
+                (None, None) => "−",
+                _ => " ",
+            };
+            let key = own
+                .key
+                .replacen("HKEY_LOCAL_MACHINE", "HKLM", 1)
+                .replacen("HKEY_CURRENT_USER", "HKCU", 1)
+                .replacen("HKEY_USERS", "HKU", 1);
+            text.push_str(&format!(
+                "  {sign} {}{}{:#}\n",
+                style::REASON,
+                super::wrapped(&key, 4),
+                style::REASON
+            ));
+        }
+        if new_key {
+            told = Some(&own.key);
+        }
+        let Some(name) = &own.name else { continue };
+        let name = if name.is_empty() { "(default)" } else { name };
+        let before = own.before.as_deref().unwrap_or("nothing");
+        let change = format!("{name}: {before} → {}", own.after.as_deref().unwrap_or("gone"));
+        text.push_str(&format!("      {}\n", super::wrapped(&change, 8)));
+    }
+    text
+}
+
+/// What differs; between registries as registration text where `as_text` asks for it.
+pub(crate) fn comparison(comparison: &Comparison, as_text: bool) -> String {
     if comparison.kind == "hive" {
         return if comparison.registry.is_empty() {
             "no key and no value differs\n".into()
-        } else {
+        } else if as_text {
             registry(&comparison.registry)
+        } else {
+            values(&comparison.values)
         };
     }
     if comparison.is_same() {
@@ -72,8 +115,11 @@ pub(crate) fn comparison(comparison: &Comparison) -> String {
         text.push_str(&list("components gone:", &edition.gone));
         text.push_str(&list("components new:", &edition.new));
         text.push_str(&file_lines(&edition.files));
-        if !edition.registry.is_empty() {
+        if !edition.registry.is_empty() && as_text {
             text.push_str(&format!("\n{}", registry(&edition.registry)));
+        } else if !edition.values.is_empty() {
+            text.push_str(&format!("  {}registry:{:#}\n", style::QUIET, style::QUIET));
+            text.push_str(&values(&edition.values));
         }
     }
     text.trim_start_matches('\n').to_owned()
