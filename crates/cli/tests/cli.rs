@@ -417,6 +417,38 @@ fn the_five_commands_chain_wherever_the_stack_file_lies() {
 }
 
 #[test]
+fn a_locked_build_takes_only_what_was_locked() {
+    let (_keep, dir) = demo();
+    let build = ["build", "bridge.stack.toml", "--locked", "-q"];
+    let (code, error) = fails(&dir, &build);
+    assert!(code == 2 && error.contains("plan STACK --lock"), "{error}");
+    ok(&dir, &["plan", "bridge.stack.toml", "--lock"]);
+    let lock = fs::read_to_string(dir.join("bridge.stack.lock")).unwrap();
+    for named in ["quay-os-7.iso", "site.reg", "drivers/keelson-s4/keelson.inf", "bridge.stack.toml"] {
+        assert!(lock.contains(&format!("[files.\"{named}\"]")), "{named} in {lock}");
+    }
+    ok(&dir, &build);
+    // Locked again it is the same.
+    ok(&dir, &["plan", "bridge.stack.toml", "--lock"]);
+    assert_eq!(fs::read_to_string(dir.join("bridge.stack.lock")).unwrap(), lock);
+    let list = "site-files/telephone-list.txt";
+    let original = fs::read(dir.join(list)).unwrap();
+    fs::write(dir.join(list), [&original[..], b"Bilge 7\n"].concat()).unwrap();
+    fs::write(dir.join("drivers/new.txt"), "new").unwrap();
+    let (code, error) = fails(&dir, &build);
+    assert!(
+        code == 4 && error.contains("telephone-list.txt has") && error.contains("drivers/new.txt is new"),
+        "{error}"
+    );
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    fs::write(dir.join(list), original).unwrap();
+    fs::remove_file(dir.join("drivers/new.txt")).unwrap();
+    ok(&dir, &build);
+    fs::write(dir.join("bridge.stack.lock"), "version = 7\n[files]\n").unwrap();
+    assert!(fails(&dir, &build).1.contains("version 7"));
+}
+
+#[test]
 fn a_draft_builds_as_it_is() {
     let (_keep, dir) = demo();
     ok(&dir, &["build", "bridge.stack.toml"]);

@@ -20,6 +20,7 @@ mod depot;
 
 mod change;
 
+mod lock;
 mod output;
 
 mod plan;
@@ -38,6 +39,7 @@ pub use editions::{
     compression_for, edition_insides, edition_summaries, edition_summaries_quickly, install_image_path,
     open_image, setup_image_path,
 };
+pub use lock::{Lock, lock_path};
 pub use output::{StickWish, output_names, plan_stick, plan_stick_update};
 pub use plan::{Clock, Prepared, Wishes};
 pub use recipe::{

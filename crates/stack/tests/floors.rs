@@ -14,7 +14,7 @@ const FLOORS: [&[&str]; 9] = [
     &["output"],
     &["plan"],
     &["build"],
-    &["compare", "draft"],
+    &["compare", "draft", "lock"],
 ];
 
 /// Names below `crate::` that a file uses, of `use crate::{a::{..}, b}` as well as of `crate::a::b`.

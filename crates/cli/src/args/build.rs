@@ -15,6 +15,9 @@ pub(crate) struct BuildArgs {
     /// Work everything out and write nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// Build only if everything is still as the lock beside the stack file says, which `plan --lock` wrote
+    #[arg(long)]
+    pub locked: bool,
     /// Overwrite an output that no earlier build left
     #[arg(long)]
     pub replace: bool,

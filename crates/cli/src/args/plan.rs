@@ -13,6 +13,9 @@ pub(crate) struct PlanArgs {
     /// Show every item, every step's reason and every note
     #[arg(long)]
     pub all: bool,
+    /// Write digests of everything that the stack file names into a lock beside it, for `build --locked`
+    #[arg(long)]
+    pub lock: bool,
     /// With a site list, only this machine; may be given several times
     #[arg(long, value_name = "MACHINE")]
     pub only: Vec<String>,

@@ -15,6 +15,9 @@ pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION")
 
 pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     let (text, mut stack) = plan::open(&args.stack)?;
+    if args.locked {
+        plan::check_lock(&stack, &args.stack, context)?;
+    }
     let uses = depot::resolve(&mut stack, &args.stack, &args.depot, !args.dry_run, context)?;
     if plan::is_waiting(&uses) {
         return plan::waiting(&stack, &args.stack, &uses, context);

@@ -6,8 +6,8 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Error, Result};
-use neat_stack::{DepotState, DepotUse, PlanReport, Prepared, StackFile, Weight, Wishes};
+use neat_content::{Error, IfThere, PendingFile, Result, and_more};
+use neat_stack::{DepotState, DepotUse, Lock, PlanReport, Prepared, StackFile, Weight, Wishes, lock_path};
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
@@ -20,7 +20,40 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
     let wishes = Wishes { only_plan: true, ..wishes(&args.only) };
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes, &context.job())?;
     prepared.report.depot = uses;
+    if args.lock {
+        lock(&stack, &args.stack, context)?;
+    }
     shown(&prepared.report, &args.stack, args.all, context)
+}
+
+/// Writes the lock of a stack file.
+fn lock(stack: &StackFile, path: &Path, context: &Context) -> Result<()> {
+    let lock = Lock::of(stack, path, &context.job())?;
+    let to = lock_path(path);
+    let (pending, mut output) = PendingFile::create_output(&to, IfThere::Replace, None)?;
+    output.write_bytes(lock.to_text()?.as_bytes())?;
+    pending.commit(output.finish()?.0)?;
+    context.say_line(&format!("{} locks {}", to.display(), show::count(lock.len() as u64, "file", "files")));
+    for open in lock.open() {
+        context
+            .note(&format!("{open} cannot be locked: it is filled in later, or its depot says what it is"));
+    }
+    Ok(())
+}
+
+/// Refuses unless everything is as the lock of a stack file says.
+pub(super) fn check_lock(stack: &StackFile, path: &Path, context: &Context) -> Result<()> {
+    const SHOWN: usize = 5;
+    let differences = Lock::read(&lock_path(path))?.differences(&Lock::of(stack, path, &context.job())?);
+    if differences.is_empty() {
+        return Ok(());
+    }
+    let more = and_more(differences.len().saturating_sub(SHOWN));
+    let shown: Vec<&str> = differences.iter().take(SHOWN).map(String::as_str).collect();
+    Err(Error::refused(
+        format!("what {} names is not as it was locked: {}{more}", path.display(), shown.join("; ")),
+        "put back what it was, or look at `neatstack plan` and lock it anew with `--lock`",
+    ))
 }
 
 /// Prints a plan, in short unless `all` of it is wanted; fails where a build of it would be refused.

@@ -18,7 +18,7 @@ pub(crate) struct Input {
 
 impl Input {
     /// Whether it is certainly a path: not an address, and without parts that are filled in later.
-    fn is_path(&self) -> bool {
+    pub(crate) fn is_path(&self) -> bool {
         let has_scheme =
             self.path.split_once(':').is_some_and(|(scheme, _)| scheme.len() > 1 && !scheme.contains('/'));
         !has_scheme && !self.path.contains('{')
