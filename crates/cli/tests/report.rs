@@ -89,6 +89,12 @@ fn a_page_shows_a_build_a_plan_and_a_media() {
     // Dangers come before everything else.
     assert!(html.find("erases everything on disk 0").unwrap() < html.find("<main>").unwrap());
 
+    // A stack file elsewhere finds its source as a build does.
+    let above = dir.parent().unwrap();
+    let name = dir.file_name().unwrap().to_str().unwrap();
+    ok(above, &["report", &format!("{name}/bridge.stack.toml"), "-o", &format!("{name}/above.html")]);
+    assert!(fs::read_to_string(dir.join("above.html")).unwrap().contains("m1-1"));
+
     let plan = page(&dir, "bridge.stack.toml");
     let ids = examined(&plan);
     assert!(

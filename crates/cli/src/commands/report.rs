@@ -64,7 +64,7 @@ fn stack(args: &ReportArgs, context: &Context) -> Result<Page> {
     let mut maps = Vec::new();
     if let Some(source) = report.source.as_ref() {
         let base = args.path.parent().unwrap_or(Path::new(""));
-        let media = kind::media(&base.join(&source.path))?;
+        let media = kind::media(Path::new(&source.path))?;
         let mut catalogues = Vec::new();
         for own in &stack.catalogues {
             catalogues.push(Catalogue::open(&base.join(own))?);
