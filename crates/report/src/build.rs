@@ -4,23 +4,11 @@ use crate::{
     image::{EditionMap, editions_table},
     model::{Block, Cell, Page, Remark, Weight},
 };
+use neat_service::Item;
 use neat_stack::{EditionWork, Finding, Ledger, LedgerItem, PlanReport, Weight as Heavy};
 
 /// Gives a picture by its path, if it is there.
 pub type Pictures<'a> = &'a dyn Fn(&str) -> Option<Vec<u8>>;
-
-/// Words for the sorts of items, in the order in which they are done.
-const KINDS: [(&str, &str); 9] = [
-    ("update", "Updates"),
-    ("remove", "Taken out"),
-    ("driver", "Drivers"),
-    ("file", "Files"),
-    ("app", "Applications"),
-    ("language", "Languages"),
-    ("setting", "Settings"),
-    ("service", "Services"),
-    ("feature", "Features"),
-];
 
 /// An item of a plan or of a ledger.
 struct Line<'a> {
@@ -193,7 +181,7 @@ fn add_items(page: &mut Page, lines: &[Line<'_>]) {
     };
     let heads: &[&str] =
         if is_one { &["What", "#Size", "Exactly"] } else { &["What", "Edition", "#Size", "Exactly"] };
-    let tables = KINDS.iter().map(|(kind, title)| {
+    let tables = Item::KINDS.iter().map(|(kind, title)| {
         let own = lines.iter().filter(|line| line.kind == *kind && line.verdict == "applied");
         Block::table(title, heads, own.map(row).collect())
     });

@@ -46,6 +46,19 @@ pub struct Item {
 }
 
 impl Item {
+    /// Words of the sorts of items with their headings, in the order in which they are done.
+    pub const KINDS: [(&'static str, &'static str); 9] = [
+        ("update", "Updates"),
+        ("remove", "Taken out"),
+        ("driver", "Drivers"),
+        ("file", "Files"),
+        ("app", "Applications"),
+        ("language", "Languages"),
+        ("setting", "Settings"),
+        ("service", "Services"),
+        ("feature", "Features"),
+    ];
+
     /// An item that was done.
     pub fn applied(
         kind: &'static str,

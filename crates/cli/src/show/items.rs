@@ -4,19 +4,6 @@ use super::{heading, outside, size, style, table};
 use neat_service::Item;
 use neat_stack::{EditionWork, LedgerItem};
 
-/// Words of the sorts of items, in the order in which they are done.
-const KINDS: [(&str, &str); 9] = [
-    ("update", "Updates"),
-    ("remove", "Taken out"),
-    ("driver", "Drivers"),
-    ("file", "Files"),
-    ("app", "Applications"),
-    ("language", "Languages"),
-    ("setting", "Settings"),
-    ("service", "Services"),
-    ("feature", "Features"),
-];
-
 /// An item of a plan or of a ledger.
 struct Line<'a> {
     kind: &'a str,
@@ -78,7 +65,7 @@ fn inside(place: &str, lines: &[Line<'_>]) -> String {
         return String::new();
     }
     let mut text = heading(&format!("Inside {place}"));
-    for (kind, title) in KINDS {
+    for (kind, title) in Item::KINDS {
         let own: Vec<&Line<'_>> = lines.iter().filter(|line| line.kind == kind).collect();
         if own.is_empty() {
             continue;

@@ -21,23 +21,9 @@ pub(crate) mod trial;
 pub(crate) mod update;
 
 use neat_content::Timestamp;
+pub(crate) use neat_report::size;
 use std::{borrow::Cow, path::Path};
 use unicode_width::UnicodeWidthChar;
-
-/// A number of bytes in the binary unit that fits.
-pub(crate) fn size(bytes: u64) -> String {
-    const UNITS: [&str; 4] = ["KiB", "MiB", "GiB", "TiB"];
-    if bytes < 1024 {
-        return format!("{bytes} bytes");
-    }
-    let mut value = bytes as f64 / 1024.0;
-    let mut unit = 0;
-    while value >= 1024.0 && unit + 1 < UNITS.len() {
-        value /= 1024.0;
-        unit += 1;
-    }
-    format!("{value:.1} {}", UNITS[unit])
-}
 
 /// Date and time in UTC.
 pub(crate) fn time(time: Timestamp) -> String {
