@@ -417,6 +417,32 @@ fn the_five_commands_chain_wherever_the_stack_file_lies() {
 }
 
 #[test]
+fn what_was_changed_since_it_was_built_is_not_overwritten() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml", "--digest", "-q"]);
+    ok(&dir, &["build", "bridge.stack.toml", "--digest", "-q"]);
+    let iso = dir.join("out/bridge.iso");
+    // A copy that is younger and the same is no change.
+    let bytes = fs::read(&iso).unwrap();
+    std::thread::sleep(Duration::from_millis(20));
+    fs::write(&iso, &bytes).unwrap();
+    ok(&dir, &["build", "bridge.stack.toml", "--digest", "-q"]);
+    std::thread::sleep(Duration::from_millis(20));
+    ok(&dir, &["touchup", "out/bridge.iso", "hide", "readme.txt"]);
+    let touched = fs::read(&iso).unwrap();
+    let (code, error) = fails(&dir, &["build", "bridge.stack.toml", "-q"]);
+    assert!(code == 4 && error.contains("not as its ledger says") && error.contains("--replace"), "{error}");
+    assert!(fs::read(&iso).unwrap() == touched);
+    ok(&dir, &["build", "bridge.stack.toml", "--replace", "-q"]);
+    // Without a digest in the ledger, its time says enough.
+    let mut changed = fs::read(&iso).unwrap();
+    changed[40_000] ^= 1;
+    std::thread::sleep(Duration::from_millis(20));
+    fs::write(&iso, changed).unwrap();
+    assert_eq!(fails(&dir, &["build", "bridge.stack.toml", "-q"]).0, 4);
+}
+
+#[test]
 fn a_locked_build_takes_only_what_was_locked() {
     let (_keep, dir) = demo();
     let build = ["build", "bridge.stack.toml", "--locked", "-q"];

@@ -6,9 +6,9 @@ use crate::{
     context::{Context, clock},
     exit, show,
 };
-use neat_content::Result;
-use neat_stack::{BuildOptions, Finding, Ledger, Prepared, Weight, ledger_path};
-use std::{collections::HashSet, ffi::OsString, path::Path};
+use neat_content::{Content, DigestKind, Error, Result, digest_of};
+use neat_stack::{BuildOptions, Finding, Ledger, LedgerOutput, Prepared, Weight, ledger_path};
+use std::{collections::HashSet, path::Path, time::SystemTime};
 
 /// Who built it, for the ledger.
 pub(super) const PROGRAM: &str = concat!("neatstack ", env!("CARGO_PKG_VERSION"));
@@ -40,9 +40,13 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     let mut replaceable = HashSet::new();
     for outputs in prepared.outputs()? {
         // What an earlier build left, as the ledger beside it says, may be made again.
-        let earlier = outputs.first().map(|main| written_before(&ledger_path(main))).unwrap_or_default();
+        let earlier = outputs.first().and_then(|main| Earlier::of(&ledger_path(main)));
         for output in outputs {
-            let may = args.replace || earlier.contains(&output.file_name().map(Into::into));
+            let may = match &earlier {
+                _ if args.replace => true,
+                Some(earlier) => earlier.wrote(&output, context)?,
+                None => false,
+            };
             refuse_existing(&output, may)?;
             if may {
                 replaceable.insert(output);
@@ -78,10 +82,50 @@ pub(crate) fn run(args: &BuildArgs, context: &Context) -> Result<()> {
     }
 }
 
-/// Names of the files that the build wrote which left a ledger at `path`.
-fn written_before(path: &Path) -> Vec<Option<OsString>> {
-    let Some(ledger) = std::fs::read_to_string(path).ok().and_then(|text| Ledger::parse(&text).ok()) else {
-        return Vec::new();
-    };
-    ledger.outputs.iter().map(|output| Path::new(&output.path).file_name().map(Into::into)).collect()
+/// A build before this one.
+struct Earlier {
+    ledger: Ledger,
+    /// When it ended: its ledger is written last.
+    ended: Option<SystemTime>,
+}
+
+impl Earlier {
+    /// The build that left a ledger at `path`, if one did.
+    fn of(path: &Path) -> Option<Self> {
+        let ledger = Ledger::parse(&std::fs::read_to_string(path).ok()?).ok()?;
+        Some(Self { ledger, ended: modified(path) })
+    }
+
+    /// Whether it wrote what lies at `path`.
+    ///
+    /// # Errors
+    /// `Unsafe` when it did, and somebody has changed it since.
+    fn wrote(&self, path: &Path, context: &Context) -> Result<bool> {
+        let own = |output: &&LedgerOutput| Path::new(&output.path).file_name() == path.file_name();
+        let Some(output) = self.ledger.outputs.iter().find(own) else { return Ok(false) };
+        let Ok(metadata) = std::fs::metadata(path) else { return Ok(true) };
+        let is_later = modified(path) > self.ended;
+        let is_another = match &output.sha256 {
+            _ if metadata.len() != output.size => true,
+            // A copy may be younger than the ledger and the same.
+            Some(sha256) if is_later => {
+                digest_of(&Content::from_path(path)?, DigestKind::Sha256, &context.job())? != *sha256
+            }
+            _ => is_later,
+        };
+        if is_another {
+            return Err(Error::refused(
+                format!(
+                    "{} is not as its ledger says: somebody changed it after it was built",
+                    path.display()
+                ),
+                "keep it under another name, or overwrite it with --replace",
+            ));
+        }
+        Ok(true)
+    }
+}
+
+fn modified(path: &Path) -> Option<SystemTime> {
+    std::fs::metadata(path).and_then(|metadata| metadata.modified()).ok()
 }

@@ -77,15 +77,30 @@ pub(crate) fn in_command(path: &Path) -> String {
     if text.starts_with('-') { format!("'./{quoted}'") } else { format!("'{quoted}'") }
 }
 
-/// Cells in columns; those whose numbers are in `right` end at one place. Empty columns are left out.
+/// Cells in columns; those whose numbers are in `right` end at one place. Empty columns are left out. Where the lines
+/// would not fit the terminal, the widest cells lose their middle.
 pub(crate) fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
-    let rows: Vec<Vec<Cow<'_, str>>> =
+    table_of_width(rows, right, terminal_width())
+}
+
+fn table_of_width(rows: &[Vec<String>], right: &[usize], width: Option<usize>) -> Vec<String> {
+    let mut rows: Vec<Vec<Cow<'_, str>>> =
         rows.iter().map(|row| row.iter().map(|cell| outside::line(cell)).collect()).collect();
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let width = |column: usize| {
+    let widest = |column: usize| {
         rows.iter().filter_map(|row| row.get(column)).map(|cell| visible_len(cell)).max().unwrap_or(0)
     };
-    let widths: Vec<usize> = (0..columns).map(width).collect();
+    let mut widths: Vec<usize> = (0..columns).map(widest).collect();
+    if let Some(width) = width {
+        fit(&mut widths, right, width);
+        for row in &mut rows {
+            for (cell, width) in row.iter_mut().zip(&widths) {
+                if visible_len(cell) > *width {
+                    *cell = without_middle(cell, *width).into();
+                }
+            }
+        }
+    }
     let line = |row: &Vec<Cow<'_, str>>| {
         let cells = row.iter().enumerate().filter(|(column, _)| widths[*column] > 0).map(|(column, cell)| {
             let padding = " ".repeat(widths[column].saturating_sub(visible_len(cell)));
@@ -94,6 +109,45 @@ pub(crate) fn table(rows: &[Vec<String>], right: &[usize]) -> Vec<String> {
         cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
     };
     rows.iter().map(line).collect()
+}
+
+/// Makes the widest columns narrower until lines fit; numbers stay whole.
+fn fit(widths: &mut [usize], right: &[usize], width: usize) {
+    /// What tables are indented by, at most.
+    const INDENT: usize = 4;
+    /// No column gets narrower than this.
+    const LEAST: usize = 10;
+    loop {
+        let shown = widths.iter().filter(|own| **own > 0).count();
+        let total = widths.iter().sum::<usize>() + 2 * shown.saturating_sub(1) + INDENT;
+        let wide = widths.iter_mut().enumerate().filter(|(n, own)| !right.contains(n) && **own > LEAST);
+        match wide.max_by_key(|(_, own)| **own) {
+            Some((_, widest)) if total > width => {
+                *widest -= (total - width).min(*widest - LEAST).clamp(1, 8);
+            }
+            _ => return,
+        }
+    }
+}
+
+/// A text in `width` columns, with a mark in place of its middle. What has colours is left as it is: it is ours, and short.
+fn without_middle(text: &str, width: usize) -> String {
+    let letters: Vec<char> = text.chars().collect();
+    if width < 3 || letters.iter().any(|c| !style::takes_place(*c)) {
+        return text.to_owned();
+    }
+    let len = |letters: &[char]| letters.iter().map(|c| c.width().unwrap_or(0)).sum::<usize>();
+    // The end of a path says more than its start.
+    let (mut front, mut back) =
+        ((width - 1) / 3, letters.len() - (width - 1 - (width - 1) / 3).min(letters.len()));
+    while len(&letters[..front]) + 1 + len(&letters[back..]) > width && (front > 0 || back < letters.len()) {
+        if front > 0 {
+            front -= 1;
+        } else {
+            back += 1;
+        }
+    }
+    letters[..front].iter().chain(&['…']).chain(&letters[back..]).collect()
 }
 
 pub(crate) fn wrap(text: &str, column: usize, width: usize) -> String {
@@ -182,6 +236,31 @@ mod tests {
             .map(|line| line.chars().filter(|c| style::takes_place(*c)).collect())
             .collect();
         assert_eq!(plain, ["  埠   x", "  abc  y"]);
+    }
+
+    #[test]
+    fn tables_fit_the_terminal() {
+        let row = |path: &str, size: &str, why: &str| vec![path.to_owned(), size.to_owned(), why.to_owned()];
+        let rows = [
+            row(
+                "Program Files/WindowsApps/card-games_7.0.1.0_x64__bw7ferry/AppxManifest.xml",
+                "390 bytes",
+                "gone",
+            ),
+            row(
+                "埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭埠頭",
+                "1.2 GiB",
+                "new and larger than it was",
+            ),
+        ];
+        assert!(table_of_width(&rows, &[1], None)[0].contains("/AppxManifest.xml  390 bytes"));
+        for width in [40, 60, 80] {
+            let lines = table_of_width(&rows, &[1], Some(width));
+            assert!(lines.iter().all(|line| visible_len(line) + 4 <= width), "{width}: {lines:#?}");
+            assert!(lines[0].contains('…') && lines[0].contains("390 bytes"), "{lines:?}");
+        }
+        let narrow = table_of_width(&rows, &[1], Some(80));
+        assert!(narrow[0].starts_with("Program") && narrow[0].contains("Manifest.xml"), "{narrow:?}");
     }
 
     #[test]
