@@ -56,6 +56,11 @@ impl Context {
         Ok(Self { json: global.json, quiet: global.quiet, threads: global.threads, stop, progress })
     }
 
+    /// Whether colours are wanted where it draws.
+    pub(crate) fn has_colours(&self) -> bool {
+        anstream::AutoStream::choice(&std::io::stdout()) != anstream::ColorChoice::Never
+    }
+
     /// A job that shows its progress and ends on Ctrl-C.
     pub(crate) fn job(&self) -> Job<'_> {
         Job::new(&self.progress, &self.stop)

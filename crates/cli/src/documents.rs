@@ -61,6 +61,7 @@ documents! {
         show::known::UpdateView, show::known::VendorView, show::known::KindView, show::known::LedgerView,
         show::known::DepotView, show::known::StackView, show::known::AnswerView;
     "master", "`master`": show::media::MasteredView;
+    "pick", "`pick` without its screen": show::pick::PickView;
     "plan", "`plan` and `build --dry-run`": PlanReport, show::plan::WaitingView;
     "report", "`report`": show::build::PageView;
     "split", "`split`": show::image::SplitView;

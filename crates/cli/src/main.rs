@@ -14,6 +14,7 @@ mod docs;
 mod documents;
 mod exit;
 mod memory;
+mod screen;
 mod show;
 
 use neat_content::Error;

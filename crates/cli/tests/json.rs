@@ -61,6 +61,7 @@ fn runs(dir: &Path) -> Vec<Vec<&'static str>> {
         "join part.swm -o whole.wim",
         "look part.swm",
         "draft quay-os-7.iso",
+        "pick bridge.stack.toml --remove app/tide-data --dry-run",
         "check quay-os-7.iso",
         "check install.wim",
         "master site-files -o site.iso --digest",

@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 mod catalogue;
+mod choice;
 mod drivers;
 mod edition;
 mod files;
@@ -20,6 +21,7 @@ mod settings;
 mod updates;
 
 pub use catalogue::{Catalogue, CatalogueComponent, CatalogueSetting, Profile, SettingValue};
+pub use choice::{Choice, ChoiceText, ChoiceTotals, Follows};
 pub use drivers::{DriverChoice, PreparedDriver, PreparedDrivers, is_class};
 pub use edition::Edition;
 pub use files::PreparedFiles;

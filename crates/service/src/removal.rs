@@ -169,7 +169,10 @@ impl Removal {
 }
 
 /// What each kept component needs, directly or through others, and who needs it.
-fn holders<'a>(inventory: &'a Inventory, kept: &BTreeSet<&'a String>) -> BTreeMap<&'a String, &'a String> {
+pub(crate) fn holders<'a>(
+    inventory: &'a Inventory,
+    kept: &BTreeSet<&'a String>,
+) -> BTreeMap<&'a String, &'a String> {
     let mut held = BTreeMap::new();
     for keeper in kept {
         let mut pending = vec![*keeper];

@@ -45,8 +45,8 @@ pub use plan::{Clock, Prepared, Wishes};
 pub use recipe::{
     AnswerPlace, AnswerSection, AppSection, CompanySection, CompressionValue, DriverSection, EntryAnswer,
     EntrySection, FileLimitValue, IntoValue, LanguagesSection, MediaSection, MenuSection, OnTimeoutValue,
-    PlaceSection, RemoveSection, SettingsSection, SourceSection, StackFile, StickForm, StickSection,
-    TrialValue, UpdateSection, VariantSection, WhenValue,
+    PlaceSection, RemoveSection, SettingsSection, SourceSection, StackFile, StackText, StickForm,
+    StickSection, TrialValue, UpdateSection, VariantSection, WhenValue,
 };
 pub use report::{
     BootSummary, DepotState, DepotUse, DeviceSummary, EditionInside, EditionSummary, EditionWork, Finding,

@@ -17,6 +17,7 @@ mod inventory;
 mod join;
 mod look;
 mod master;
+mod pick;
 mod plan;
 mod repack;
 mod report;
@@ -53,6 +54,7 @@ pub(crate) use inventory::InventoryArgs;
 pub(crate) use join::JoinArgs;
 pub(crate) use look::LookArgs;
 pub(crate) use master::{BootArgs, EmulationKind, JolietLimit, MasterArgs};
+pub(crate) use pick::PickArgs;
 pub(crate) use plan::PlanArgs;
 pub(crate) use repack::RepackArgs;
 pub(crate) use report::ReportArgs;
@@ -144,6 +146,7 @@ pub(crate) enum Command {
     Trial(TrialArgs),
     Depot(DepotArgs),
     Draft(DraftArgs),
+    Pick(PickArgs),
     Plan(PlanArgs),
     Build(BuildArgs),
     Report(ReportArgs),
@@ -221,6 +224,7 @@ mod tests {
             "neatstack trial a.iso --firmware bios --memory 512M",
             "neatstack depot serve d --address 0.0.0.0 --port 80",
             "neatstack draft a.iso",
+            "neatstack pick s.toml --remove app/x --put-back app/y --profile lean --dry-run",
             "neatstack plan s.toml --fetch",
             "neatstack report a.iso -o a.html --edition 1 --replace",
             "neatstack schema stack",

@@ -17,6 +17,7 @@ mod kind;
 mod look;
 mod master;
 mod parts;
+mod pick;
 mod plan;
 mod repack;
 mod report;
@@ -60,6 +61,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Report(args) => report::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
+        Command::Pick(args) => pick::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,
         Command::Build(args) => build::run(&args, context)?,
         Command::Demo(args) => demo::run(&args, context)?,

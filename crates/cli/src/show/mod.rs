@@ -13,6 +13,7 @@ pub(crate) mod items;
 pub(crate) mod known;
 pub(crate) mod media;
 pub(crate) mod outside;
+pub(crate) mod pick;
 pub(crate) mod plan;
 pub(crate) mod stick;
 pub(crate) mod style;

@@ -49,6 +49,7 @@ pub fn word(args: &[&str]) -> Option<&'static str> {
             "join",
             "look",
             "master",
+            "pick",
             "plan",
             "report",
             "split",

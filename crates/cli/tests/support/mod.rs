@@ -6,6 +6,7 @@ pub mod installer;
 pub mod linux;
 pub mod machine;
 pub mod ports;
+pub mod terminal;
 pub mod windows;
 
 use std::{

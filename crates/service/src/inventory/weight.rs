@@ -125,7 +125,7 @@ fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
 impl Inventory {
     /// Sizes: content that nothing else uses. In each of the other editions a content goes too from the paths that the
     /// component has here; where it has another, it stays.
-    pub(super) fn measure(&mut self, edition: &Edition, others: Option<&OtherFiles>) {
+    pub fn measure(&mut self, edition: &Edition, others: Option<&OtherFiles>) {
         let files = &edition.files;
         let all = references(files, files.ids());
         let keys = if others.is_some() { path_keys(files) } else { Vec::new() };

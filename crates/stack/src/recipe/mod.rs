@@ -1,6 +1,7 @@
 //! The stack file: the recipe for a media.
 
 mod answers;
+mod edit;
 mod edition;
 mod inputs;
 mod keys;
@@ -10,6 +11,7 @@ mod schema;
 pub use answers::{
     AnswerPlace, AnswerSection, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue, VariantSection,
 };
+pub use edit::StackText;
 pub use edition::{
     AppSection, CompanySection, DriverSection, IntoValue, LanguagesSection, PlaceSection, RemoveSection,
     SettingsSection, UpdateSection, WhenValue,
