@@ -61,7 +61,7 @@ fn keys_choose_and_the_rest_of_the_file_stays() {
     let after = fs::read_to_string(dir.join(STACK)).unwrap();
     let remove = |text: &str| text.parse::<toml::Table>().unwrap().remove("remove").unwrap();
     let wanted =
-        ["feature/fax-receive", "feature/fax-send", "screensaver/driftwood", "screensaver/lighthouse"];
+        ["feature/fax-receive", "feature/fax-send", "screensaver/lighthouse", "screensaver/rain-on-deck"];
     assert_eq!(remove(&after)["components"], toml::Value::from(wanted.to_vec()));
     assert_eq!(remove(&after)["keep"], toml::Value::from(vec!["app/chart-viewer", "app/card-games"]));
     // Nothing but the section has changed, and in it neither the profile nor what follows.

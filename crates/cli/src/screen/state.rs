@@ -278,7 +278,7 @@ impl Screen {
     /// Which of `count` rows fit into `height` lines, so that the marked one is among them.
     pub(super) fn window(at: usize, before: usize, count: usize, height: usize) -> Range<usize> {
         let last_first = count.saturating_sub(height);
-        let first = before.clamp((at + 1).saturating_sub(height), at).min(last_first);
+        let first = before.max((at + 1).saturating_sub(height.max(1))).min(at).min(last_first);
         first..(first + height).min(count)
     }
 }
@@ -296,6 +296,6 @@ mod tests {
         assert_eq!(Screen::window(99, 0, 100, 10), 90..100);
         assert_eq!(Screen::window(2, 50, 3, 10), 0..3);
         assert_eq!(Screen::window(0, 0, 0, 10), 0..0);
-        assert_eq!(Screen::window(3, 0, 9, 0), 4..4);
+        assert_eq!(Screen::window(3, 0, 9, 0), 3..3);
     }
 }

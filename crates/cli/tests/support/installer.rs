@@ -12,11 +12,14 @@ const INITRD: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-inst
 /// The installer's RAM disk, unpacked, with the program for accounts, which it would fetch.
 pub struct Installer {
     dir: tempfile::TempDir,
+    system: PathBuf,
 }
 
 impl Installer {
     pub fn new(boot_files: &Path) -> Self {
-        let own = Self { dir: tempfile::tempdir().unwrap() };
+        // Unpacked by .ci/prepare.
+        let system = boot_files.join("system").canonicalize().unwrap();
+        let own = Self { dir: tempfile::tempdir().unwrap(), system };
         let base = own.base();
         fs::create_dir(&base).unwrap();
         let unpack =
@@ -45,7 +48,12 @@ impl Installer {
         fs::write(file.path(), preseed).unwrap();
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/support/installer.sh");
         let mut command = Command::new("timeout");
-        command.args(["--kill-after=2", "300", "sh"]).arg(script).arg(self.base()).arg(file.path());
+        command
+            .args(["--kill-after=2", "300", "sh"])
+            .arg(script)
+            .arg(self.base())
+            .arg(&self.system)
+            .arg(file.path());
         command.env("MEDIA", media);
         let output = command.args([programs, dhcp_name]).output().unwrap();
         let said = String::from_utf8_lossy(&output.stdout).into_owned();

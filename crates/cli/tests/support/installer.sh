@@ -1,12 +1,12 @@
 # Runs the installer's own programs on an answer file, in namespaces of their own: nothing outside is changed.
-#   installer.sh BASE PRESEED PROGRAMS [DHCP-NAME]
-# BASE is the unpacked RAM disk; PROGRAMS are words of: language keyboard accounts name apply late who. For the last three this
-# system itself is the installed one, below a layer that takes what is written.
+#   installer.sh BASE SYSTEM PRESEED PROGRAMS [DHCP-NAME]
+# BASE is the unpacked RAM disk; PROGRAMS are words of: language keyboard accounts name apply late who. For the last three
+# SYSTEM is the installed one, below a layer that takes what is written.
 # Each prints `PROGRAM: asked …` where a person would be asked, and what came of the answers.
 set -eu
-BASE=$1 PRESEED=$2 PROGRAMS=$3 DHCP_NAME=${4:-}
+BASE=$1 SYSTEM=$2 PRESEED=$3 PROGRAMS=$4 DHCP_NAME=${5:-}
 HERE=$(dirname "$0")
-export BASE PRESEED PROGRAMS DHCP_NAME HERE
+export BASE SYSTEM PRESEED PROGRAMS DHCP_NAME HERE
 exec unshare --mount --pid --fork --net --uts --kill-child sh -euc '
 mount -t proc proc /proc
 ip link set lo up
@@ -38,18 +38,12 @@ mount -t proc proc $root/proc
 mount -t sysfs -o ro sysfs $root/sys
 case " $PROGRAMS " in *" apply "* | *" late "*)
 	mkdir $top/target-upper $top/target-work
-	mount -t overlay -o lowerdir=/,upperdir=$top/target-upper,workdir=$top/target-work overlay $root/target
-	# The installer makes no account where there is one already.
-	for file in passwd shadow group gshadow; do
-		awk -F: "NR == FNR { if (\$3 >= 1000 && \$3 < 60000) gone[\$1] = 1; next } !(\$1 in gone)" \
-			/etc/passwd /etc/$file >$top/$file
-		cat $top/$file >$root/target/etc/$file
-	done
+	mount -t overlay -o lowerdir="$SYSTEM",upperdir=$top/target-upper,workdir=$top/target-work overlay $root/target
 	# The installer has written it by then.
 	[ -e $root/target/etc/default/keyboard ] || printf "XKBMODEL=pc105\nXKBLAYOUT=us\nXKBVARIANT=\n" >$root/target/etc/default/keyboard
 	# It would be fetched where it is missing.
 	[ -e $root/target/etc/sudoers ] || : >$root/target/etc/sudoers
-	# What the machine has beside its own system is not there.
+	# What a running system has beside its files.
 	for folder in dev proc sys run tmp; do
 		mkdir -p $root/target/$folder
 		mount -t tmpfs tmpfs $root/target/$folder
