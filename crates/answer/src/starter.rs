@@ -16,6 +16,8 @@ pub struct Known {
     pub machine: String,
     /// Name of the first account.
     pub account: String,
+    /// Whether its password is asked for when the answers are written; else it comes from the environment.
+    pub prompts: bool,
 }
 
 const TEXT: &str = r#"# What setup is told. The schema `answer` has all keys; a check says what is wrong.
@@ -67,7 +69,7 @@ name = @machine@
 name = @account@
 groups = ["administrators"]
 # Passwords come from a file, the environment or a prompt: { file = "…" }, { environment = "…" }, { prompt = true }.
-password = { environment = "SETUP_PASSWORD" }
+password = @password@
 # password_never_expires = true
 # automatic_sign_ins = 1
 
@@ -106,7 +108,11 @@ pub fn starter(known: &Known) -> Result<String> {
         .replace("@zone@", &or(&known.time_zone, "Etc/UTC"))
         .replace("@edition@", &or(&known.edition, "ask"))
         .replace("@machine@", &or(&known.machine, "{random}"))
-        .replace("@account@", &or(&known.account, "user"));
+        .replace("@account@", &or(&known.account, "user"))
+        .replace(
+            "@password@",
+            if known.prompts { "{ prompt = true }" } else { "{ environment = \"SETUP_PASSWORD\" }" },
+        );
     Model::parse(&text)?;
     Ok(text)
 }

@@ -29,8 +29,74 @@ pub(crate) fn zone_of_name(name: &str) -> Option<&'static str> {
 }
 
 /// All IANA names.
-pub(crate) fn zones() -> impl Iterator<Item = &'static str> {
+pub fn zones() -> impl Iterator<Item = &'static str> {
     ZONE_TABLE.iter().map(|(iana, ..)| *iana)
+}
+
+/// The time zone that a word was probably meant to be: a city by itself is enough.
+pub(crate) fn near_zone(word: &str) -> Option<&'static str> {
+    let word = word.trim().replace(' ', "_");
+    let city = |zone: &'static str| zone.rsplit('/').next().unwrap_or(zone);
+    let same = zones().find(|zone| city(zone).eq_ignore_ascii_case(&word));
+    // A city that is written a little otherwise, then the whole name.
+    let near_city = || {
+        let near = neat_content::nearest(&word, zones().map(city))?;
+        zones().find(|zone| city(zone) == near)
+    };
+    let whole = || neat_content::nearest(&word, zones());
+    if word.contains('/') {
+        same.or_else(whole).or_else(near_city)
+    } else {
+        same.or_else(near_city).or_else(whole)
+    }
+}
+
+/// Names of languages in English, for those who write one instead of a tag.
+const LANGUAGE_NAMES: [(&str, &str); 32] = [
+    ("arabic", "ar-SA"),
+    ("bulgarian", "bg-BG"),
+    ("chinese", "zh-CN"),
+    ("croatian", "hr-HR"),
+    ("czech", "cs-CZ"),
+    ("danish", "da-DK"),
+    ("dutch", "nl-NL"),
+    ("english", "en-GB"),
+    ("estonian", "et-EE"),
+    ("finnish", "fi-FI"),
+    ("french", "fr-FR"),
+    ("german", "de-DE"),
+    ("greek", "el-GR"),
+    ("hebrew", "he-IL"),
+    ("hungarian", "hu-HU"),
+    ("italian", "it-IT"),
+    ("japanese", "ja-JP"),
+    ("korean", "ko-KR"),
+    ("latvian", "lv-LV"),
+    ("lithuanian", "lt-LT"),
+    ("norwegian", "nb-NO"),
+    ("polish", "pl-PL"),
+    ("portuguese", "pt-PT"),
+    ("romanian", "ro-RO"),
+    ("russian", "ru-RU"),
+    ("slovak", "sk-SK"),
+    ("slovenian", "sl-SI"),
+    ("spanish", "es-ES"),
+    ("swedish", "sv-SE"),
+    ("thai", "th-TH"),
+    ("turkish", "tr-TR"),
+    ("ukrainian", "uk-UA"),
+];
+
+/// The language tag that a word was probably meant to be.
+pub(crate) fn near_language(word: &str) -> Option<&'static str> {
+    let word = word.trim().replace('_', "-");
+    let known = || LANGUAGE_NAMES.iter().copied();
+    let same = known().find(|(name, _)| name.eq_ignore_ascii_case(&word)).map(|(_, tag)| tag);
+    let by_name = || {
+        let near = neat_content::nearest(&word, known().map(|(name, _)| name))?;
+        known().find(|(name, _)| *name == near).map(|(_, tag)| tag)
+    };
+    same.or_else(|| neat_content::nearest(&word, language_tags())).or_else(by_name)
 }
 
 /// All names that install images have for time zones.
@@ -73,7 +139,7 @@ fn of_tag(tag: &str) -> Option<Keyboard> {
 }
 
 /// All language tags that are known with a keyboard.
-pub(crate) fn language_tags() -> impl Iterator<Item = &'static str> {
+pub fn language_tags() -> impl Iterator<Item = &'static str> {
     keyboards().iter().map(|row| row.tag)
 }
 
@@ -236,6 +302,21 @@ mod tests {
         assert_eq!(keyboard_of_xkb("dk", "en-GB"), "da-DK");
         assert_eq!(keyboard_of_xkb("us(dvorak)", "en-US"), "xkb:us(dvorak)");
         assert_eq!(split_xkb("us(dvorak)"), ("us", "dvorak"));
+        for (_, tag) in LANGUAGE_NAMES {
+            assert!(language_tags().any(|own| own == tag), "{tag}");
+        }
+        for (word, tag) in [("German", "de-DE"), ("da_DK", "da-DK"), ("norwegain", "nb-NO")] {
+            assert_eq!(near_language(word), Some(tag), "{word}");
+        }
+        let zones = [
+            ("Berlin", "Europe/Berlin"),
+            ("new york", "America/New_York"),
+            ("Europe/Berln", "Europe/Berlin"),
+            ("Kopenhagen", "Europe/Copenhagen"),
+        ];
+        for (word, zone) in zones {
+            assert_eq!(near_zone(word), Some(zone), "{word}");
+        }
         for tag in language_tags() {
             assert_eq!(tag_of_posix(&posix_locale(tag)).unwrap(), tag);
         }

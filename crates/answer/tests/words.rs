@@ -80,6 +80,7 @@ fn a_starting_point_is_sound_with_whatever_is_known() {
     for known in [
         neat_answer::Known::default(),
         neat_answer::Known {
+            prompts: false,
             language: "pl-PL".into(),
             time_zone: "Europe/Warsaw".into(),
             edition: "Quay \"OS\" 7\\Bridge".into(),

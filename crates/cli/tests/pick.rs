@@ -193,7 +193,7 @@ fn options_do_the_same_without_a_terminal() {
     // Without a stack file the text is printed.
     let text = ok(&dir, &["pick", "quay-os-7.iso", "--edition", "2", "--remove", "app/card-games"]);
     assert!(
-        text.starts_with("# A stack file") && text.ends_with("[remove]\ncomponents = [\"app/card-games\"]\n"),
+        text.starts_with("#:schema") && text.ends_with("[remove]\ncomponents = [\"app/card-games\"]\n"),
         "{text}"
     );
     let (code, said) = fails(&dir, &["pick", STACK, "--remove", "app/card-gmes"]);

@@ -14,6 +14,8 @@ pub struct PreparedUpdate {
     pub subject: String,
     /// Whether a refusal does not stop the build.
     pub optional: bool,
+    /// Whether it lay in a folder of packages, in which some may be for other systems.
+    pub from_folder: bool,
     digests: Vec<BlobDigest>,
 }
 
@@ -21,7 +23,7 @@ impl PreparedUpdate {
     /// Reads the files of an update.
     pub fn new(update: Update, subject: String, optional: bool) -> Result<Self> {
         let digests = update.files.iter().map(|(_, content)| digest_of(content)).collect::<Result<_>>()?;
-        Ok(Self { update: Arc::new(update), subject, optional, digests })
+        Ok(Self { update: Arc::new(update), subject, optional, from_folder: false, digests })
     }
 }
 
@@ -55,7 +57,10 @@ impl Edition {
             match outcome {
                 Outcome::Applied(_) => {}
                 Outcome::Skipped(why) => items.push(Item::skipped("update", subject, why)),
-                Outcome::Refused(why) => {
+                Outcome::Elsewhere(why) if prepared.from_folder => {
+                    items.push(Item::skipped("update", subject, why));
+                }
+                Outcome::Refused(why) | Outcome::Elsewhere(why) => {
                     let optional = prepared.optional;
                     items.push(Item { optional, ..Item::refused("update", subject, why) });
                 }

@@ -34,7 +34,7 @@ pub use build::{BuildOptions, BuildOutcome, ledger_path};
 pub use change::{default_boot, media_facts};
 pub use compare::{Comparison, EditionComparison, FileChange, ValueChange, compare};
 pub use depot::{DepotPlaces, index_folder, resolve_depot};
-pub use draft::draft;
+pub use draft::{DraftOutput, DraftWishes, draft};
 pub use editions::{
     compression_for, edition_insides, edition_summaries, edition_summaries_quickly, install_image_path,
     open_image, setup_image_path,

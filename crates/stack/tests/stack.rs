@@ -7,7 +7,8 @@ mod support;
 use neat_content::Job;
 use neat_media::read;
 use neat_stack::{
-    Ledger, Prepared, StackFile, Weight, Wishes, draft, edition_summaries, install_image_path, open_image,
+    DraftWishes, Ledger, Prepared, StackFile, Weight, Wishes, draft, edition_summaries, install_image_path,
+    open_image,
 };
 use std::{fs, path::Path};
 use support::{Bench, CLOCK, DEMO, said, sha256, steps};
@@ -15,7 +16,7 @@ use support::{Bench, CLOCK, DEMO, said, sha256, steps};
 #[test]
 fn what_a_draft_comments_out_can_be_taken_in() {
     let media = read::open(&DEMO.1).unwrap();
-    let text = draft(&media, "media/quay os.iso");
+    let text = draft(&media, "media/quay os.iso", &DraftWishes::default());
     let bare = StackFile::parse(&text).unwrap();
     assert_eq!((bare.source.unwrap().media.as_str(), bare.update.len()), ("media/quay os.iso", 0));
     // What is commented out: tables, and keys with a value.

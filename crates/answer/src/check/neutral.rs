@@ -319,7 +319,7 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     let language = &model.language;
     let zone = &language.time_zone;
     if !zone.is_empty() && rules.is_none_or(|own| own.iana_zones) && !tables::zones().any(|own| own == zone) {
-        let near = neat_content::nearest(zone, tables::zones());
+        let near = tables::near_zone(zone);
         let hint = near.map_or_else(
             || "give its IANA name, such as Europe/Copenhagen".to_owned(),
             |near| format!("did you mean {near}?"),
@@ -345,7 +345,7 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
                 (2..=8).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_alphanumeric())
             });
         if !tag.is_empty() && !is_tag {
-            let near = neat_content::nearest(&tag.replace('_', "-"), tables::language_tags());
+            let near = tables::near_language(tag);
             let hint = near
                 .map_or_else(|| "write it such as da-DK".to_owned(), |near| format!("did you mean {near}?"));
             findings.push(Finding::new(Topic::Language, field, format!("{tag:?} is no language tag"), hint));
@@ -354,7 +354,7 @@ fn language(model: &Model, rules: Option<&Rules>, findings: &mut Vec<Finding>) {
     for keyboard in &language.keyboards {
         let is_known = tables::layout_pair(keyboard).is_some() || tables::xkb(keyboard).is_some();
         if !is_known {
-            let near = neat_content::nearest(keyboard, tables::language_tags());
+            let near = tables::near_language(keyboard);
             let hint = near.map_or_else(
                 || "write it such as da-DK, 0406:00000406 or xkb:dk".to_owned(),
                 |near| format!("did you mean {near}?"),

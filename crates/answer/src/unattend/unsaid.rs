@@ -15,7 +15,7 @@ pub(super) fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     };
     let zone = &model.language.time_zone;
     if !zone.is_empty() && tables::zone_name(zone).is_none() {
-        let near = neat_content::nearest(zone, tables::zones()).unwrap_or("Europe/London");
+        let near = tables::near_zone(zone).unwrap_or("Europe/London");
         let hint = format!("did you mean {near}?");
         if tables::zones().any(|own| own == zone) {
             add("language.time_zone", &format!("{zone} has no name there"), &hint);

@@ -46,7 +46,7 @@ pub(crate) use common::{
 pub(crate) use compare::CompareArgs;
 pub(crate) use demo::{DemoArgs, DemoSize};
 pub(crate) use depot::{DepotAction, DepotArgs, DepotKind, OfferArgs};
-pub(crate) use draft::DraftArgs;
+pub(crate) use draft::{DraftArgs, DraftForm};
 pub(crate) use drivers::DriversArgs;
 pub(crate) use editions::{EditionsAction, EditionsArgs};
 pub(crate) use files::FilesArgs;
@@ -223,7 +223,7 @@ mod tests {
             "neatstack stick --list",
             "neatstack trial a.iso --firmware bios --memory 512M",
             "neatstack depot serve d --address 0.0.0.0 --port 80",
-            "neatstack draft a.iso",
+            "neatstack draft a.iso --plain --edition 1 --updates u --drivers d --devices l --answer a --sites s --form both",
             "neatstack pick s.toml --remove app/x --put-back app/y --profile lean --dry-run",
             "neatstack plan s.toml --fetch",
             "neatstack report a.iso -o a.html --edition 1 --replace",

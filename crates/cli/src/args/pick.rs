@@ -52,6 +52,25 @@ pub(crate) struct PickArgs {
 }
 
 impl PickArgs {
+    /// Those of a stack file alone.
+    pub(crate) fn of(stack: &std::path::Path) -> Self {
+        let depot = DepotWhere { location: None, patience: 30 };
+        Self {
+            path: stack.to_owned(),
+            edition: None,
+            output: None,
+            replace: false,
+            catalogue: Vec::new(),
+            layout: Vec::new(),
+            since: None,
+            depot,
+            remove: Vec::new(),
+            put_back: Vec::new(),
+            profile: None,
+            dry_run: false,
+        }
+    }
+
     /// Whether the options say what to do, so that no screen is needed.
     pub(crate) fn says_all(&self) -> bool {
         self.dry_run || self.profile.is_some() || !self.remove.is_empty() || !self.put_back.is_empty()

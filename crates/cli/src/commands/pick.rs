@@ -35,6 +35,12 @@ pub(crate) fn run(args: &PickArgs, context: &Context) -> Result<()> {
     if is_screen { on_screen(&table, context) } else { by_options(&table, args, context) }
 }
 
+/// The same for a stack file that was just written, on the terminal.
+pub(super) fn on(stack: &Path, context: &Context) -> Result<()> {
+    let args = PickArgs::of(stack);
+    on_screen(&Table::open(&args, context)?, context)
+}
+
 /// What is chosen from, and what the choice is written into.
 #[derive(Clone)]
 struct Table {
@@ -75,7 +81,7 @@ impl Table {
             (String::new(), None, args.path.clone())
         } else {
             let media = kind::media(&args.path)?;
-            (super::draft::text(&media, &args.path, args.output.as_deref())?, None, args.path.clone())
+            (super::draft::plain(&media, &args.path, args.output.as_deref())?, None, args.path.clone())
         };
         let image = images::open_anywhere(&source, None)?;
         let wanted = stack.as_ref().and_then(|stack| stack.source.as_ref()).map(|own| own.editions.clone());

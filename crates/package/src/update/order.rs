@@ -31,6 +31,8 @@ pub enum Outcome {
     Skipped(String),
     /// It cannot go in, and why.
     Refused(String),
+    /// It is for other systems, and why.
+    Elsewhere(String),
 }
 
 /// What becomes of each update, in the order in which they were given.
@@ -46,7 +48,7 @@ pub struct Ordered {
 /// that it needs, then by version and id.
 pub fn order(updates: &[Candidate<'_>], edition: &TargetEdition) -> Ordered {
     let mut outcomes: Vec<Option<Outcome>> =
-        updates.iter().map(|update| wrong_edition(update, edition).map(Outcome::Refused)).collect();
+        updates.iter().map(|update| wrong_edition(update, edition).map(Outcome::Elsewhere)).collect();
     for n in 0..updates.len() {
         if outcomes[n].is_none() {
             outcomes[n] = not_needed(n, updates, &outcomes, edition).map(Outcome::Skipped);
@@ -117,7 +119,7 @@ fn not_needed(
         return Some("what is in the edition already replaces it".into());
     }
     for (m, other) in updates.iter().enumerate() {
-        let refused = matches!(outcomes[m], Some(Outcome::Refused(_)));
+        let refused = matches!(outcomes[m], Some(Outcome::Refused(_) | Outcome::Elsewhere(_)));
         if m == n || refused {
             continue;
         }
@@ -195,7 +197,9 @@ mod tests {
         let why = ordered.outcomes.iter().enumerate().filter_map(|(n, outcome)| match outcome {
             Outcome::Applied(_) => None,
             Outcome::Skipped(why) => Some(format!("{} skipped: {why}", updates[n].section.id)),
-            Outcome::Refused(why) => Some(format!("{} refused: {why}", updates[n].section.id)),
+            Outcome::Refused(why) | Outcome::Elsewhere(why) => {
+                Some(format!("{} refused: {why}", updates[n].section.id))
+            }
         });
         (ordered.order.iter().map(|n| updates[*n].section.id.clone()).collect(), why.collect())
     }

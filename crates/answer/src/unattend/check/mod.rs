@@ -126,6 +126,7 @@ impl Check<'_> {
             if crate::tables::zone_of_name(base).is_none() {
                 let hint = crate::tables::zone_name(base)
                     .or_else(|| nearest(base, crate::tables::zone_names()))
+                    .or_else(|| crate::tables::zone_name(crate::tables::near_zone(base)?))
                     .map_or_else(
                         || "see the names of time zones that the system has".to_owned(),
                         |near| format!("did you mean {near}?"),

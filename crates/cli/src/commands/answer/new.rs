@@ -19,6 +19,7 @@ pub(super) fn new(args: &NewArgs, context: &Context) -> Result<()> {
         time_zone: get(&args.time_zone, "Time zone", "Etc/UTC")?,
         edition: args.edition.clone().unwrap_or_default(),
         machine: args.machine.clone().unwrap_or_default(),
+        prompts: false,
         account: get(&args.account, "Name of the first account", "user")?,
     };
     let text = neat_answer::starter(&known)?;

@@ -111,7 +111,10 @@ impl Inputs {
                         "have it made anew by its maker: packages of format 2 list them",
                     );
                 }
-                inputs.updates.push(PreparedUpdate::new(update, name, section.optional)?);
+                let from_folder = name != section.from;
+                let mut prepared = PreparedUpdate::new(update, name, section.optional)?;
+                prepared.from_folder = from_folder;
+                inputs.updates.push(prepared);
             }
         }
         inputs.read_drivers(stack, editor, IntoValue::System)?;

@@ -50,7 +50,12 @@ pub(crate) fn stage(
             if let Some(own) = own.filter(|own| !architectures.is_empty() && !architectures.contains(own)) {
                 let list: Vec<&str> = architectures.iter().map(|own| own.name()).collect();
                 let why = format!("it is for {}, and the editions are {}", own.name(), list.join(", "));
-                items.push(Item { optional: section.optional, ..Item::refused("update", &name, why) });
+                // In a folder of packages some are for other systems.
+                items.push(if name == section.from {
+                    Item { optional: section.optional, ..Item::refused("update", &name, why) }
+                } else {
+                    Item::skipped("update", &name, why)
+                });
                 continue;
             }
             let file = format!("{FOLDER}/{}.cab", package.name);
