@@ -103,6 +103,62 @@ fn what_cannot_be_a_stick_is_refused_and_leaves_nothing() {
     assert!(!dir.join("x.img").exists());
 }
 
+/// Of the files of a stick those stay that its record does not name: here the record is of a media without them.
+#[test]
+fn what_somebody_else_put_on_a_stick_stays() {
+    let (_dir, dir) = demo();
+    ok(&dir, &["unpack", ISO, "media", "-q"]);
+    ok(&dir, &["stick", "media", "--to", "ours.img", "--reproducible", "--size", "128MiB", "-q"]);
+    fs::create_dir(dir.join("media/photos")).unwrap();
+    fs::write(dir.join("media/photos/bridge at night.txt"), "p".repeat(9000)).unwrap();
+    fs::write(dir.join("media/own.txt"), "mine").unwrap();
+    ok(&dir, &["stick", "media", "--to", "all.img", "--reproducible", "--size", "128MiB", "-q"]);
+    // The record lies in sectors 32 to 159 of the file system.
+    let start = json(&dir, &["look", "all.img", "--json"])["partition_table"]["partitions"][0]["start"]
+        .as_u64()
+        .unwrap();
+    let place = start as usize + 32 * 512..start as usize + 160 * 512;
+    let (ours, all) = (fs::read(dir.join("ours.img")).unwrap(), fs::read(dir.join("all.img")).unwrap());
+    assert!(ours[place.clone()].starts_with(b"NEATFILE") && ours[place.clone()] != all[place.clone()]);
+    let stick = |record: &[u8]| {
+        let mut bytes = all.clone();
+        bytes[place.clone()].copy_from_slice(record);
+        fs::write(dir.join("stick.img"), bytes).unwrap();
+    };
+    let files = || neat_testing::stick::walk(&dir.join("stick.img"), 128 << 20).files;
+    let foreign = serde_json::json!(["own.txt", "photos/bridge at night.txt"]);
+    ok(&dir, &["touchup", ISO, "hide", "readme.txt", "-q"]);
+    let update = ["stick", "update", ISO, "--to", "stick.img", "--json"];
+
+    stick(&ours[place.clone()]);
+    let dry = json(&dir, &[update.as_slice(), &["--dry-run"]].concat());
+    assert_eq!((&dry["others"], &dry["removed"]), (&foreign, &serde_json::json!(["readme.txt"])));
+    assert!(files().contains_key("readme.txt"));
+    let said = ok(&dir, &["stick", "update", ISO, "--to", "stick.img"]);
+    assert!(said.contains("of others") && said.contains("own.txt"), "{said}");
+    assert!(!files().contains_key("readme.txt"));
+    ok(&dir, &["unpack", "stick.img", "now", "-q"]);
+    assert_eq!(fs::read(dir.join("now/own.txt")).unwrap(), b"mine");
+    assert_eq!(fs::read(dir.join("now/photos/bridge at night.txt")).unwrap(), "p".repeat(9000).as_bytes());
+    // Again: the record is of the new media, and the files of others are still theirs.
+    assert_eq!(json(&dir, &update)["others"], foreign);
+
+    // Without a record everything else is somebody else's.
+    stick(&vec![0; place.len()]);
+    let update_of_none = json(&dir, &update);
+    assert_eq!(update_of_none["removed"], serde_json::json!([]));
+    assert!(update_of_none["notes"].to_string().contains("does not say which files were written to it"));
+    assert!(files().contains_key("readme.txt"));
+
+    stick(&ours[place.clone()]);
+    let all_gone = json(&dir, &[update.as_slice(), &["--remove-others"]].concat());
+    assert_eq!(
+        all_gone["removed"],
+        serde_json::json!(["own.txt", "photos/bridge at night.txt", "readme.txt"])
+    );
+    assert!(!files().contains_key("own.txt"));
+}
+
 #[test]
 fn an_update_writes_only_what_differs() {
     let (_dir, dir) = demo();
@@ -186,10 +242,19 @@ fn devices_are_erased_only_by_their_word() {
     assert!(seen.gpt && seen.files.contains_key("sources/install.wim"));
     let list = ok(&dir, &["stick", "--list", "--simulated", "sticks"]);
     assert!(list.contains("GPT: basic data, QUAY_OS_7"), "{list}");
-    // What is there is brought up to date without a word: nothing else is erased.
+    // Nothing is changed without its word.
     fs::write(dir.join("note.txt"), "new").unwrap();
     ok(&dir, &["touchup", ISO, "put", "note.txt", "-q"]);
-    let update = json(&dir, &["stick", "update", ISO, "--to", "blue", "--simulated", "sticks", "--json"]);
+    let change = ["stick", "update", ISO, "--to", "blue", "--simulated", "sticks", "--json"];
+    let (code, error) = fails(&dir, &change);
+    assert!(
+        code == 4 && error.contains("files on blue") && error.contains("--yes-change FP8-20260302"),
+        "{error}"
+    );
+    assert_eq!(fails(&dir, &[change.as_slice(), &["--yes-change", "other"]].concat()).0, 4);
+    let dry = json(&dir, &[change.as_slice(), &["--dry-run"]].concat());
+    assert_eq!((&dry["written"], &dry["bytes"]), (&serde_json::json!(["note.txt"]), &0.into()));
+    let update = json(&dir, &[change.as_slice(), &["--yes-change", "FP8-20260302"]].concat());
     assert_eq!((&update["kept"], &update["written"]), (&17.into(), &serde_json::json!(["note.txt"])));
     assert!(
         neat_testing::stick::walk(&dir.join("sticks/blue.bytes"), 8_004_304_896)

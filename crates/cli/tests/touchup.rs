@@ -183,3 +183,25 @@ fn killed_at_every_write_a_disc_is_the_old_or_the_new_one() {
     }
     assert!(kills > 12, "{kills}");
 }
+
+#[test]
+fn a_rehearsal_says_the_same_and_writes_nothing() {
+    let (_keep, dir) = support::demo();
+    let iso = "quay-os-7.iso";
+    let before = std::fs::read(dir.join(iso)).unwrap();
+    std::fs::write(dir.join("note.txt"), "x").unwrap();
+    let said = support::ok(&dir, &["touchup", iso, "put", "note.txt", "--dry-run"]);
+    assert!(said.contains("nothing was written") && said.contains("note.txt"), "{said}");
+    let dry = support::json(&dir, &["touchup", iso, "hide", "readme.txt", "--dry-run", "--json"]);
+    assert_eq!(std::fs::read(dir.join(iso)).unwrap(), before);
+    let done = support::json(&dir, &["touchup", iso, "hide", "readme.txt", "--json"]);
+    assert_eq!((&dry["changes"], &dry["size"]), (&done["changes"], &done["size"]));
+    assert!(dry["written"] == 0 && done["written"].as_u64().unwrap() > 0);
+    let touched = std::fs::read(dir.join(iso)).unwrap();
+    let back = support::json(&dir, &["touchup", iso, "undo", "--dry-run", "--json"]);
+    assert_eq!(back["touchups"].as_array().unwrap().len(), 1);
+    assert_eq!(support::fails(&dir, &["touchup", iso, "undo", "2", "--dry-run"]).0, 2);
+    assert_eq!(std::fs::read(dir.join(iso)).unwrap(), touched);
+    // What cannot be is said before.
+    assert_eq!(support::fails(&dir, &["touchup", iso, "hide", "nowhere.txt", "--dry-run"]).0, 2);
+}

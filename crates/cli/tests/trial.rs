@@ -455,8 +455,17 @@ fn other_programs_find_nothing_wrong_with_sticks() {
         is_sound("written");
         let extra = dir.join("folder/new.bin");
         fs::write(&extra, vec![7; 100_000]).unwrap();
+        // What another program puts there stays.
+        fs::write(dir.join("Letter to the harbour.txt"), "mine").unwrap();
+        check("mcopy", &["-i", "s.img@@1048576", "Letter to the harbour.txt", "::"]);
+        check("mmd", &["-i", "s.img@@1048576", "::/Own things"]);
         ok(&dir, &["stick", "update", "folder", "--to", "s.img", "-q"]);
+        fs::copy(dir.join("Letter to the harbour.txt"), dir.join("folder/Letter to the harbour.txt"))
+            .unwrap();
+        fs::create_dir(dir.join("folder/Own things")).unwrap();
         is_sound("brought up to date");
+        fs::remove_file(dir.join("folder/Letter to the harbour.txt")).unwrap();
+        fs::remove_dir(dir.join("folder/Own things")).unwrap();
         fs::remove_file(extra).unwrap();
     }
 }

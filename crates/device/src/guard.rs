@@ -67,6 +67,38 @@ pub(crate) fn check_blocks(path: &Path, block_len: u64) -> Result<()> {
 /// `Refused`, with the reason and what to say.
 pub fn check(disk: &Disk, consent: Consent<'_>) -> Result<()> {
     check_use(disk, consent.fixed)?;
+    check_named(disk, consent.named, |word| {
+        Error::refused(
+            format!(
+                "everything on {} ({}, {} MiB) would be erased",
+                disk.path.display(),
+                disk.model,
+                disk.size >> 20
+            ),
+            Advice::EraseWord(word.to_owned()),
+        )
+    })
+}
+
+/// Checks the consent to changing files on a disk.
+///
+/// # Errors
+/// `Refused`, with the word that is wanted.
+pub fn check_change(disk: &Disk, named: Option<&str>) -> Result<()> {
+    check_named(disk, named, |word| {
+        Error::refused(
+            format!(
+                "files on {} ({}, {} MiB) would be changed",
+                disk.path.display(),
+                disk.model,
+                disk.size >> 20
+            ),
+            format!("give --yes-change {word} if that is meant, or --dry-run to see what would be"),
+        )
+    })
+}
+
+fn check_named(disk: &Disk, named: Option<&str>, missing: impl Fn(&str) -> Error) -> Result<()> {
     let word = erase_word(disk);
     let name = disk.path.display();
     if word.is_empty() {
@@ -75,12 +107,9 @@ pub fn check(disk: &Disk, consent: Consent<'_>) -> Result<()> {
             "write an image file and copy it there with a program of your choice",
         ));
     }
-    match consent.named {
+    match named {
         Some(named) if named == word => Ok(()),
         Some(named) => Err(Error::refused(format!("{name} is {word}, not {named}"), Advice::ListDevices)),
-        None => Err(Error::refused(
-            format!("everything on {name} ({}, {} MiB) would be erased", disk.model, disk.size >> 20),
-            Advice::EraseWord(word.to_owned()),
-        )),
+        None => Err(missing(word)),
     }
 }

@@ -18,7 +18,7 @@ use neat_device::{
     update,
     write::{self, Options},
 };
-use neat_media::stick::{self, Scheme, StickPlan, plan_update};
+use neat_media::stick::{self, Scheme, StickPlan, UpdateOptions, plan_update};
 use std::{fs, path::Path};
 
 const TIME: Timestamp = Timestamp::from_seconds(1_700_000_000);
@@ -196,7 +196,13 @@ fn an_update_stopped_anywhere_leaves_the_old_files_or_the_new() {
     new.put_file("autounattend.xml", Content::joined(pieces).unwrap(), Meta::at(TIME)).unwrap();
     new.remove(new.find("deep/a.txt").unwrap());
     let work = |faults: &[Fault]| {
-        let plan = plan_update(&Source::open(&path).unwrap(), &new, TIME, false, &Job::silent()).unwrap();
+        let plan = plan_update(
+            &Source::open(&path).unwrap(),
+            &new,
+            UpdateOptions { time: TIME, quick: false, remove_others: true },
+            &Job::silent(),
+        )
+        .unwrap();
         assert_eq!((plan.update.kept, plan.update.written.len(), plan.update.removed.len()), (3, 1, 1));
         update::apply(&mut device(&path, LEN, faults), &plan, Options::default(), &Job::silent())
     };

@@ -16,7 +16,7 @@ mod support;
 use neat_content::{Class, Content, Job, Meta, NodeKind, Output, Source, Tree};
 use neat_media::{
     TreeKind, bootwalk, master, read,
-    stick::{self, Options, Scheme, StickPlan, plan_update},
+    stick::{self, Options, Scheme, StickPlan, UpdateOptions, plan_update},
 };
 use proptest::prelude::*;
 use std::{collections::BTreeMap, fs::File, os::unix::fs::FileExt, path::Path, sync::Arc};
@@ -296,7 +296,13 @@ fn contents(path: &Path, len: u64) -> BTreeMap<String, Vec<u8>> {
 /// Does an update's writes, all or so many of them.
 fn apply(path: &Path, tree: &Tree, most: usize) -> usize {
     let source = Source::open(path).unwrap();
-    let plan = plan_update(&source, tree, TIME, false, &Job::silent()).unwrap();
+    let plan = plan_update(
+        &source,
+        tree,
+        UpdateOptions { time: TIME, quick: false, remove_others: true },
+        &Job::silent(),
+    )
+    .unwrap();
     let file = File::options().write(true).open(path).unwrap();
     let writes: Vec<_> = plan.update.groups.iter().flatten().collect();
     for write in writes.iter().take(most) {
@@ -355,8 +361,14 @@ fn an_update_without_room_or_of_another_stick_is_refused() {
     write(&plan, &path);
     let mut new = tree.clone();
     add(&mut new, "big.bin", vec![1; 30 << 20], 1_700_000_000);
-    let update =
-        |tree: &Tree, quick| plan_update(&Source::open(&path).unwrap(), tree, TIME, quick, &Job::silent());
+    let update = |tree: &Tree, quick| {
+        plan_update(
+            &Source::open(&path).unwrap(),
+            tree,
+            UpdateOptions { time: TIME, quick, remove_others: true },
+            &Job::silent(),
+        )
+    };
     let error = update(&new, false).unwrap_err();
     assert!(error.to_string().contains("MiB are missing"), "{error}");
     // By size and time alone the two are the same.

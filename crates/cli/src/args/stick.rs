@@ -91,10 +91,12 @@ pub(crate) enum StickAction {
     /// Bring a stick up to date: only what differs is written
     #[command(after_help = "\
 Files are compared by digest, which reads the stick; what stays is not written again. The stick is the old one or the new \
-one at every moment; what is new needs room beside what it replaces.
+one at every moment; what is new needs room beside what it replaces. What was written to the stick before and is no longer \
+on the media goes; what somebody else put there stays.
 
-Example:
-  neatstack stick update quay-os-7.iso --to /dev/sdb")]
+Examples:
+  neatstack stick update quay-os-7.iso --to /dev/sdb --dry-run
+  neatstack stick update quay-os-7.iso --to /dev/sdb --yes-change 4C530001")]
     Update(StickUpdateArgs),
 }
 
@@ -106,6 +108,15 @@ pub(crate) struct StickUpdateArgs {
     /// The device, or the image file, that Neat Stack wrote
     #[arg(long, value_name = "FILE|DEVICE")]
     pub to: PathBuf,
+    /// Take away also what somebody else put on the stick
+    #[arg(long)]
+    pub remove_others: bool,
+    /// Change the device if this is its serial number (or its model, where it has none)
+    #[arg(long, value_name = "SERIAL", help_heading = "Devices")]
+    pub yes_change: Option<String>,
+    /// Say what would be written and taken away, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
     /// Take files of the same size and time for the same, without reading them
     #[arg(long)]
     pub quick: bool,

@@ -24,6 +24,9 @@ pub(crate) struct TouchupArgs {
     /// Leave the ISO file as it is and change a copy of it
     #[arg(long, value_name = "OUT.iso", global = true, help_heading = "Output")]
     pub copy_to: Option<PathBuf>,
+    /// Say what would be done, and write nothing
+    #[arg(long, global = true, conflicts_with = "copy_to", help_heading = "Output")]
+    pub dry_run: bool,
     /// Overwrite the copy if it is there
     #[arg(long, global = true, requires = "copy_to", help_heading = "Output")]
     pub replace: bool,

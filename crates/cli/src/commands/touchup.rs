@@ -31,6 +31,9 @@ pub(crate) fn run(args: &TouchupArgs, context: &Context) -> Result<()> {
         }
         TouchupAction::Undo { count, all } => Work::Undo((!all).then_some(usize::from(*count))),
     };
+    if args.dry_run {
+        return rehearse(work, args, context);
+    }
     let Some(out) = &args.copy_to else {
         return finish(work, Disc::open(&args.iso)?, &args.iso, args, context, &|| Ok(()));
     };
@@ -99,6 +102,37 @@ fn finish(
                 return context.print_json(&HistoryView::new("touchup-undo", path, &history, sha256));
             }
             context.print(&show::touchup::undone(path, &history, sha256.as_deref()))
+        }
+    }
+}
+
+/// Says what the work would be.
+fn rehearse(work: Work, args: &TouchupArgs, context: &Context) -> Result<()> {
+    let path = &args.iso;
+    match work {
+        Work::Actions(actions) => {
+            let outcome = touchup::rehearse(path, actions, clock()?.today, &context.job())?;
+            context.clear_progress();
+            if context.json {
+                return context.print_json(&DoneView::rehearsed(path, &outcome));
+            }
+            context.print(&show::touchup::rehearsed(path, &outcome))
+        }
+        Work::Undo(count) => {
+            let mut history = touchup::list(path)?;
+            let there = history.touchups.len();
+            let count = count.unwrap_or(there);
+            if count > there {
+                return Err(Error::request(
+                    format!("{} has {}", path.display(), show::count(there as u64, "touch-up", "touch-ups")),
+                    "`neatstack touchup ISO list` shows them",
+                ));
+            }
+            history.touchups.drain(..there - count);
+            if context.json {
+                return context.print_json(&HistoryView::new("touchup-undo", path, &history, None));
+            }
+            context.print(&show::touchup::would_undo(path, &history))
         }
     }
 }

@@ -42,6 +42,8 @@ pub(crate) struct UpdatedView {
     kept: u64,
     written: Vec<String>,
     removed: Vec<String>,
+    /// Files that somebody else put there, and that stay.
+    others: Vec<String>,
     bytes: u64,
     compared: u64,
     notes: Vec<String>,
@@ -169,6 +171,7 @@ impl UpdatedView {
             kept: update.kept,
             written: update.written.clone(),
             removed: update.removed.clone(),
+            others: update.others.clone(),
             bytes: outcome.map_or(0, |outcome| outcome.written),
             compared: outcome.map_or(0, |outcome| outcome.compared),
             notes: plan.notes.clone(),
@@ -177,21 +180,27 @@ impl UpdatedView {
 }
 
 /// A stick that was brought up to date.
-pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>) -> String {
+pub(crate) fn updated(to: &Path, plan: &StickUpdate, outcome: Option<Outcome>, dry_run: bool) -> String {
     const SHOWN: usize = 12;
     let update = &plan.update;
-    let Some(outcome) = outcome else {
+    if outcome.is_none() && update.is_nothing() {
         let kept = count(update.kept, "file", "files");
         return heading_line(&to.display().to_string(), &format!("up to date already: {kept}"));
-    };
+    }
     let mut sheet = Sheet::default();
     sheet.row("stay", count(update.kept, "file", "files"));
-    for (word, paths) in [("written", &update.written), ("gone", &update.removed)] {
+    let lists = [("written", &update.written), ("gone", &update.removed), ("of others", &update.others)];
+    for (word, paths) in lists {
         for (number, path) in paths.iter().take(SHOWN).enumerate() {
             sheet.row(if number == 0 { word } else { "" }, path);
         }
         sheet.row_if("", and_more(paths.len().saturating_sub(SHOWN)).trim_start());
     }
+    let Some(outcome) = outcome else {
+        sheet.row("in all", format!("{} would be written", size(update.bytes)));
+        let what = if dry_run { "would be brought up to date" } else { "is not up to date" };
+        return heading_line(&to.display().to_string(), what) + &sheet.text();
+    };
     let back = if outcome.compared > 0 { ", read back and right" } else { "" };
     sheet.row("in all", format!("{} written{back}", size(outcome.written)));
     heading_line(&to.display().to_string(), "brought up to date") + &sheet.text()

@@ -68,6 +68,11 @@ impl DoneView {
             sha256,
         }
     }
+
+    /// Of what would be done.
+    pub(crate) fn rehearsed(path: &Path, outcome: &Outcome) -> Self {
+        Self { written: 0, ..Self::new(path, outcome, None) }
+    }
 }
 
 fn changes(changes: &[Change]) -> Vec<ChangeView> {
@@ -132,6 +137,31 @@ fn heading(path: &Path, text: &str) -> String {
 
 /// What a touch-up did.
 pub(crate) fn outcome(path: &Path, outcome: &Outcome, sha256: Option<&str>) -> String {
+    let mut sheet = done(outcome);
+    let more = size(outcome.new_len - outcome.old_len);
+    let written = size(outcome.written);
+    sheet.row("size", format!("{}, {more} more than before; {written} written", size(outcome.new_len)));
+    sheet.row_if("sha256", sha256.unwrap_or_default());
+    sheet.row("back", format!("neatstack touchup {} undo", in_command(path)));
+    format!("{}{}", heading(path, "touched up"), sheet.text())
+}
+
+/// What a touch-up would do.
+pub(crate) fn rehearsed(path: &Path, outcome: &Outcome) -> String {
+    let mut sheet = done(outcome);
+    let more = size(outcome.new_len - outcome.old_len);
+    let written = size(outcome.written);
+    sheet.row("size", format!("{}, {more} more than now; {written} to write", size(outcome.new_len)));
+    format!("{}{}", heading(path, "would be touched up; nothing was written"), sheet.text())
+}
+
+/// Touch-ups that would be taken back.
+pub(crate) fn would_undo(path: &Path, history: &History) -> String {
+    format!("{}{}", heading(path, "would take back; nothing was written"), lines(history))
+}
+
+/// Changes with the trees that they are made in.
+fn done(outcome: &Outcome) -> Sheet {
     let mut sheet = Sheet::default();
     if outcome.settled {
         sheet.row("first", "took back a touch-up that was cut off");
@@ -149,18 +179,7 @@ pub(crate) fn outcome(path: &Path, outcome: &Outcome, sha256: Option<&str>) -> S
     for note in outcome.changes.iter().flat_map(|change| &change.notes) {
         sheet.row("note", note);
     }
-    sheet.row(
-        "size",
-        format!(
-            "{}, {} more than before; {} written",
-            size(outcome.new_len),
-            size(outcome.new_len - outcome.old_len),
-            size(outcome.written)
-        ),
-    );
-    sheet.row_if("sha256", sha256.unwrap_or_default());
-    sheet.row("back", format!("neatstack touchup {} undo", in_command(path)));
-    format!("{}{}", heading(path, "touched up"), sheet.text())
+    sheet
 }
 
 fn lines(history: &History) -> String {

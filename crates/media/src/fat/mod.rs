@@ -3,6 +3,7 @@
 mod folders;
 mod layout;
 mod names;
+mod ours;
 pub mod read;
 mod shape;
 mod table;

@@ -2,11 +2,13 @@
 
 use super::layout::{Bpb, Bpb32, BpbTail, FatKind, SECTOR};
 use super::names::label;
+use super::ours;
 use crate::units::Cluster;
 use zerocopy::{FromZeros, IntoBytes};
 
-/// Reserved sectors of FAT32, at least: boot sector, FSInfo, the copies of both, room for a boot record's second part.
-pub(super) const RESERVED_32: u64 = 32;
+/// Reserved sectors of FAT32, at least: boot sector, FSInfo, the copies of both, room for a boot record's second part, and
+/// the record of files.
+pub(super) const RESERVED_32: u64 = ours::FIRST_SECTOR + ours::SECTORS;
 /// Sector of the second part of a boot record.
 const RECORD_REST_AT: usize = 12;
 /// Where code begins in the boot sector of FAT32, behind its parameters.

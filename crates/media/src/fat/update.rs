@@ -6,7 +6,8 @@
 //! 4. The tables get the chains of the new tree alone.
 
 use super::folders::Folders;
-use super::layout::FatKind;
+use super::layout::{FatKind, SECTOR};
+use super::ours::{self, OurFiles};
 use super::read::{Geometry, geometry, read_labelled};
 use super::shape::{OEM_NAME, fs_info};
 use super::table::{END_OF_CHAIN, Run, Table};
@@ -43,6 +44,10 @@ pub struct Update {
     pub written: Vec<String>,
     /// Paths of files that are no longer there.
     pub removed: Vec<String>,
+    /// Paths of files that somebody else put there, and that stay.
+    pub others: Vec<String>,
+    /// Whether the stick says which files were written to it; else everything that is not wanted counts as somebody else's.
+    pub has_record: bool,
     /// Bytes of files and directories that are written.
     pub bytes: u64,
     /// Label of the file system.
@@ -85,13 +90,32 @@ struct Old {
     table: Vec<u8>,
 }
 
-/// Works out what has to be written so that the file system in `volume` holds `tree`. With `quick`, files of the same
-/// size and time count as the same without being read.
+/// How a file system is brought up to date.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Options {
+    /// Time in the directories where a file has none.
+    pub time: Timestamp,
+    /// Files of the same size and time count as the same without being read.
+    pub quick: bool,
+    /// What somebody else put there goes too.
+    pub remove_others: bool,
+}
+
+/// Works out what has to be written so that the file system in `volume` holds `tree`, and what somebody else put there.
 ///
 /// # Errors
-/// `Request` when it was not made here, or has too little room for what is new beside what is old.
-pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &Job<'_>) -> Result<Update> {
+/// `Request` when it was not made here, has too little room for what is new beside what is old, or somebody else's file is
+/// in the way.
+pub fn plan(volume: &Content, tree: &Tree, options: Options, job: &Job<'_>) -> Result<Update> {
+    let Options { time, quick, remove_others } = options;
     let old = Old::read(volume)?;
+    let ours = OurFiles::of(tree);
+    let before = OurFiles::read(volume, old.geometry.fat_start)?;
+    let (mut whole, mut others) = (tree.clone(), HashMap::new());
+    if !remove_others {
+        old.keep_others(before.as_ref(), &mut whole, &mut others)?;
+    }
+    let tree = &whole;
     let folders = Folders::name(tree, &old.label, time)?;
     let cluster_len = old.geometry.cluster_len;
     let mut places: HashMap<NodeId, Vec<Extent>> = HashMap::new();
@@ -100,6 +124,8 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
         kept: 0,
         written: Vec::new(),
         removed: Vec::new(),
+        others: others.keys().map(|id| tree.path(*id)).collect(),
+        has_record: before.is_some(),
         bytes: 0,
         label: old.label.clone(),
         names_are_same: names(&old.tree) == names(tree),
@@ -110,6 +136,10 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
             fresh.push(step.id);
             continue;
         };
+        if let Some(id) = others.get(&step.id) {
+            places.insert(step.id, old.runs.get(id).cloned().unwrap_or_default());
+            continue;
+        }
         let modified = tree.node(step.id).meta.modified;
         if let Some(id) = old.same(&step.path, content, modified, quick, job)? {
             places.insert(step.id, old.runs.get(&id).cloned().unwrap_or_default());
@@ -124,6 +154,7 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
             update.removed.push(step.path);
         }
     }
+    update.others.sort();
     let mut free = old.free();
     let wanted: u64 = fresh.iter().map(|id| folders.clusters_of(*id, cluster_len)).sum();
     let there: u64 = free.iter().map(|run| u64::from(run.count)).sum();
@@ -141,6 +172,11 @@ pub fn plan(volume: &Content, tree: &Tree, time: Timestamp, quick: bool, job: &J
         places.insert(*id, take(&mut free, count));
     }
     old.compose(&mut update, tree, &folders, &places, &fresh, volume)?;
+    // Last, so that nothing counts as ours before it is there.
+    if old.geometry.fat_start >= ours::OFFSET + ours::SECTORS * SECTOR && before.as_ref() != Some(&ours) {
+        let content = Content::from_bytes(ours.to_bytes());
+        update.groups.push(vec![Write { offset: ours::OFFSET, content, name: "the record of files".into() }]);
+    }
     Ok(update)
 }
 
@@ -192,6 +228,37 @@ impl Old {
         let len = (geometry.fat_start, geometry.fat_len);
         let table = read_vec(volume, len.0, len.1, MAX_TABLE_LEN, "file allocation table")?;
         Ok(Self { geometry, tree, label, runs, table })
+    }
+
+    /// Takes what somebody else put there into the new tree; which file of the old one each is.
+    fn keep_others(
+        &self,
+        ours: Option<&OurFiles>,
+        tree: &mut Tree,
+        others: &mut HashMap<NodeId, NodeId>,
+    ) -> Result<()> {
+        for step in self.tree.walk() {
+            let node = self.tree.node(step.id);
+            let is_folder = node.folder().is_some();
+            if ours.is_some_and(|ours| ours.has(&step.path, is_folder))
+                || tree.find_ignoring_case(&step.path).is_some()
+            {
+                continue;
+            }
+            let in_the_way = |error: Error| {
+                Error::request(
+                    format!("{} on the stick is somebody else's, and cannot stay: {error}", step.path),
+                    "move it elsewhere, or let it go with --remove-others",
+                )
+            };
+            if let Some(content) = node.content() {
+                let id = tree.put_file(&step.path, content.clone(), node.meta).map_err(in_the_way)?;
+                others.insert(id, step.id);
+            } else if is_folder {
+                tree.make_folder(&step.path, node.meta).map_err(in_the_way)?;
+            }
+        }
+        Ok(())
     }
 
     /// The clusters behind a content that lies in the file system.

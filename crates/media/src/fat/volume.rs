@@ -2,6 +2,7 @@
 
 use super::folders::Folders;
 use super::layout::{FatKind, SECTOR};
+use super::ours::{self, OurFiles};
 use super::shape::{BootRecord, BootSector, RESERVED_32, Shape};
 use super::table::{END_OF_CHAIN, Run, Table};
 use crate::units::Cluster;
@@ -132,8 +133,16 @@ impl Volume {
         };
         let table = Arc::new(Table { kind: FatKind::Fat32, runs, len: shape.fat_sectors * SECTOR });
         let piece = |offset, content, part| Placed { offset, content, part };
-        let mut pieces =
-            vec![piece(0, Content::from_bytes(shape.reserved_bytes(&boot, free, next)), Part::Reserved)];
+        let mut reserved = shape.reserved_bytes(&boot, free, next);
+        let record = OurFiles::of(tree).to_bytes();
+        let at = ours::OFFSET as usize;
+        // A boot record that is longer than any known one keeps its place.
+        if let Some(place) = reserved.get_mut(at..at + record.len())
+            && place.iter().all(|byte| *byte == 0)
+        {
+            place.copy_from_slice(&record);
+        }
+        let mut pieces = vec![piece(0, Content::from_bytes(reserved), Part::Reserved)];
         for copy in 0..2 {
             let offset = shape.fat_start() + copy * shape.fat_sectors * SECTOR;
             pieces.push(piece(offset, Content::deferred(Arc::<Table>::clone(&table)), Part::Table));

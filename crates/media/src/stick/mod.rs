@@ -16,6 +16,7 @@ pub mod read;
 mod together;
 mod update;
 
+pub use crate::fat::update::Options as UpdateOptions;
 pub use manager::BootManager;
 pub use together::write_with_disc;
 pub use update::{StickUpdate, plan_update};

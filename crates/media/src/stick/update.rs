@@ -1,8 +1,8 @@
 //! Bringing a stick that is there up to date.
 
 use super::{read::volume_extent, without_links};
-use crate::fat::update::{self, Update};
-use neat_content::{Advice, Content, Error, Job, Result, Source, Timestamp, Tree};
+use crate::fat::update::{self, Options, Update};
+use neat_content::{Advice, Content, Error, Job, Result, Source, Tree};
 use std::sync::Arc;
 
 /// What has to be written to a stick.
@@ -23,8 +23,7 @@ pub struct StickUpdate {
 pub fn plan_update(
     source: &Arc<Source>,
     tree: &Tree,
-    time: Timestamp,
-    quick: bool,
+    options: Options,
     job: &Job<'_>,
 ) -> Result<StickUpdate> {
     let Some((start, len)) = volume_extent(source)? else {
@@ -36,5 +35,12 @@ pub fn plan_update(
     let volume = Content::from_source(Arc::clone(source)).part(start, len)?;
     let mut notes = Vec::new();
     let (tree, _) = without_links(tree, &mut notes)?;
-    Ok(StickUpdate { start, update: update::plan(&volume, &tree, time, quick, job)?, notes })
+    let update = update::plan(&volume, &tree, options, job)?;
+    if !update.has_record && !update.others.is_empty() {
+        notes.push(format!(
+            "the stick does not say which files were written to it, so {} that the media does not have stay; --remove-others takes them away",
+            update.others.len()
+        ));
+    }
+    Ok(StickUpdate { start, update, notes })
 }

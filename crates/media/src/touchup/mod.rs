@@ -250,6 +250,22 @@ fn hidden(source: &Arc<Source>) -> Result<Vec<Change>> {
     Ok(journal::latest(source)?.map(|(_, record)| record.story.hidden).unwrap_or_default())
 }
 
+/// What [`Disc::apply`] would do with the disc in the file at `path`. Nothing is written.
+///
+/// # Errors
+/// As for [`Disc::apply`]; `Request` where a touch-up that was cut off has to be taken back first.
+pub fn rehearse(path: &Path, actions: Vec<Action>, time: Timestamp, job: &Job<'_>) -> Result<Outcome> {
+    let source = Source::open(path)?;
+    let within = |error: Error| error.within(path.display());
+    if is_unfinished(&source).map_err(within)? {
+        return Err(Error::request(
+            format!("{} has a touch-up that was cut off", path.display()),
+            "`neatstack touchup ISO undo` takes it back",
+        ));
+    }
+    apply_to(&source, &mut commit::Nowhere, actions, time, job).map_err(within)
+}
+
 /// The touch-ups of the disc in the file at `path`. Nothing is written.
 ///
 /// # Errors

@@ -7,7 +7,7 @@ use crate::{
 use neat_content::{Content, Error, Job, NodeId, Result, Source, Timestamp, Tree};
 use neat_media::{
     BootCatalog, BootCode, BootImage, Media, MediaForm, Platform, fat, master,
-    stick::{Options, Scheme, StickPlan, StickUpdate, plan_update, uefi_loaders},
+    stick::{Options, Scheme, StickPlan, StickUpdate, UpdateOptions, plan_update, uefi_loaders},
 };
 use std::path::Path;
 
@@ -197,14 +197,13 @@ fn as_disc(media: Media, path: Option<&Path>, wish: &StickWish<'_>, job: &Job<'_
 pub fn plan_stick_update(
     media: Media,
     stick: &Path,
-    time: Timestamp,
-    quick: bool,
+    options: UpdateOptions,
     job: &Job<'_>,
 ) -> Result<StickUpdate> {
     let mut tree = media.tree;
     let split = fit_fat32(&mut tree, job)?;
     let from_image = add_uefi_files(&mut tree, media.boot.as_ref())?;
-    let mut plan = plan_update(&Source::open(stick)?, &tree, time, quick, job)
+    let mut plan = plan_update(&Source::open(stick)?, &tree, options, job)
         .map_err(|error| error.within(stick.display()))?;
     plan.notes.extend(from_image);
     plan.notes.extend(split.map(|(path, parts)| split_note(&path, parts)));
