@@ -60,6 +60,7 @@ documents! {
         show::known::HiveView, show::known::RegView, show::known::DriversView, show::known::DriverView,
         show::known::UpdateView, show::known::VendorView, show::known::KindView, show::known::LedgerView,
         show::known::DepotView, show::known::StackView, show::known::AnswerView;
+    "manual", "`manual`": show::build::ManualView;
     "master", "`master`": show::media::MasteredView;
     "pick", "`pick` without its screen": show::pick::PickView;
     "plan", "`plan` and `build --dry-run`": PlanReport, show::plan::WaitingView;

@@ -8,6 +8,7 @@
 mod advice;
 mod args;
 mod commands;
+mod complete;
 mod context;
 #[cfg(test)]
 mod docs;
@@ -27,6 +28,7 @@ fn main() -> ExitCode {
     // A fault of ours is said like every other error, and once; threads hand theirs to whoever waits for them.
     static FAULT: Mutex<String> = Mutex::new(String::new());
     let fault = || FAULT.lock().unwrap_or_else(PoisonError::into_inner);
+    complete::answer_shell();
     memory::give_back_large_blocks();
     std::panic::set_hook(Box::new(move |panic| *fault() = panic.to_string()));
     std::panic::catch_unwind(run).unwrap_or_else(|_| {

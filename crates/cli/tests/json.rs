@@ -100,6 +100,7 @@ fn runs(dir: &Path) -> Vec<Vec<&'static str>> {
         "touchup site.iso undo",
         "report quay-os-7.iso -o page.html",
         "draft quay-os-7.iso -o drafted.stack.toml",
+        "manual share",
         "demo again",
     ];
     lines.iter().map(|line| line.split(' ').chain(["--json"]).collect()).collect()

@@ -13,7 +13,7 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ),
     ("Answer what setup asks", &["answer"]),
     ("Plan, make and try", &["draft", "pick", "plan", "build", "report", "master", "stick", "trial"]),
-    ("Many and later", &["depot", "schema", "demo"]),
+    ("Many and later", &["depot", "schema", "manual", "demo"]),
 ];
 
 /// What every command has; said here, and hidden in the help of each.
@@ -38,6 +38,11 @@ pub(crate) fn parse() -> Result<Cli, clap::Error> {
     let width = show::terminal_width().unwrap_or(WIDTH).min(WIDTH);
     let matches = command(width).try_get_matches()?;
     Cli::from_arg_matches(&matches)
+}
+
+/// The commands as they are defined, for pages that arrange them themselves.
+pub(crate) fn plain_command() -> Command {
+    Cli::command()
 }
 
 /// The commands with their help, arranged for lines of this width.

@@ -16,6 +16,7 @@ mod files;
 mod inventory;
 mod join;
 mod look;
+mod manual;
 mod master;
 mod pick;
 mod plan;
@@ -34,9 +35,7 @@ pub(crate) use answer::{
     AnswerAction, AnswerArgs, CheckArgs, InsertArgs, IntoArgs, MoveArgs, NewArgs, OutputArgs, ReadArgs,
     RemoveArgs, WriteArgs,
 };
-#[cfg(test)]
-pub(crate) use arrange::command;
-pub(crate) use arrange::parse;
+pub(crate) use arrange::{command, parse, plain_command};
 pub(crate) use build::BuildArgs;
 pub(crate) use capture::CaptureArgs;
 pub(crate) use check::CheckAllArgs;
@@ -53,6 +52,7 @@ pub(crate) use files::FilesArgs;
 pub(crate) use inventory::InventoryArgs;
 pub(crate) use join::JoinArgs;
 pub(crate) use look::LookArgs;
+pub(crate) use manual::ManualArgs;
 pub(crate) use master::{BootArgs, EmulationKind, JolietLimit, MasterArgs};
 pub(crate) use pick::PickArgs;
 pub(crate) use plan::PlanArgs;
@@ -151,6 +151,7 @@ pub(crate) enum Command {
     Build(BuildArgs),
     Report(ReportArgs),
     Schema(SchemaArgs),
+    Manual(ManualArgs),
     Demo(DemoArgs),
 }
 
@@ -228,6 +229,7 @@ mod tests {
             "neatstack plan s.toml --fetch",
             "neatstack report a.iso -o a.html --edition 1 --replace",
             "neatstack schema stack",
+            "neatstack manual d --replace",
         ];
         for line in sound {
             assert!(parses(line), "{line}");

@@ -15,6 +15,7 @@ mod images;
 mod inventory;
 mod kind;
 mod look;
+mod manual;
 mod master;
 mod parts;
 mod pick;
@@ -33,7 +34,11 @@ mod update;
 
 use crate::{args::Command, context::Context};
 use neat_content::{Error, Result};
-use std::{path::Path, process::ExitCode};
+use std::{
+    path::{Path, PathBuf},
+    process::ExitCode,
+    sync::Arc,
+};
 
 /// Runs a command.
 pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
@@ -60,6 +65,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Trial(args) => return trial::run(&args, context),
         Command::Report(args) => report::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
+        Command::Manual(args) => manual::run(&args, context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Pick(args) => pick::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,
@@ -67,6 +73,36 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Demo(args) => demo::run(&args, context)?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Names of the editions of what lies at a path; nothing where it has none. For completing, which says no errors.
+pub(crate) fn editions_at(path: &Path) -> Option<Vec<String>> {
+    let (path, _) = source_of(path)?;
+    let image = images::open_anywhere(&path, None).ok()?;
+    Some(image.editions().iter().map(|info| info.name.clone()).collect())
+}
+
+/// Ids of the components of an edition of what lies at a path, of the first where none is named.
+pub(crate) fn components_at(path: &Path, edition: Option<&str>) -> Option<Vec<String>> {
+    let (path, first) = source_of(path)?;
+    let image = images::open_anywhere(&path, None).ok()?;
+    let number = edition.or(first.as_deref()).and_then(|own| image.find_edition(own).ok()).unwrap_or(1);
+    let draft = Arc::new(neat_image::ImageDraft::of(&image));
+    let layouts = [Arc::new(neat_service::Layout::common().ok()?)];
+    let opened = neat_service::Edition::open(&draft, number, &layouts, neat_image::Times::default()).ok()?;
+    let inventory = neat_service::Inventory::unweighed(&opened, &[]).ok()?;
+    Some(inventory.components.into_keys().collect())
+}
+
+/// The media that a path is, or that the stack file there starts from, with the edition that it keeps first.
+fn source_of(path: &Path) -> Option<(PathBuf, Option<String>)> {
+    if path.is_dir() || kind::Kind::of(path).ok()? != Some(kind::Kind::Stack) {
+        return Some((path.to_owned(), None));
+    }
+    let (_, stack) = plan::open(path).ok()?;
+    let section = stack.source?;
+    let source = path.parent()?.join(section.image_from.unwrap_or(section.media));
+    Some((source, section.editions.into_iter().next()))
 }
 
 /// Text of a small file of this machine.

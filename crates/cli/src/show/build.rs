@@ -21,6 +21,14 @@ pub(crate) struct PageView {
     pub size: u64,
 }
 
+/// JSON form of `manual`.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ManualView {
+    pub dir: String,
+    /// Paths in it.
+    pub files: Vec<String>,
+}
+
 /// JSON form of `draft`.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct DraftView {

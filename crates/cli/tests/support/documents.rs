@@ -48,6 +48,7 @@ pub fn word(args: &[&str]) -> Option<&'static str> {
             "inventory",
             "join",
             "look",
+            "manual",
             "master",
             "pick",
             "plan",
