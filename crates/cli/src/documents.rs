@@ -5,7 +5,7 @@
 
 use crate::show;
 use neat_answer::Model;
-use neat_stack::{Comparison, EditionSummary, Ledger, PlanReport};
+use neat_stack::{Comparison, EditionSummary, Ledger, PlanReport, Since};
 use schemars::{JsonSchema, Schema, SchemaGenerator, generate::SchemaSettings};
 use serde::Serialize;
 
@@ -38,7 +38,7 @@ documents! {
     "answer-new", "`answer new`": Model;
     "answer-read", "`answer read`": show::answer::ReadView;
     "check", "`check`": show::check::CheckView;
-    "compare", "`compare`": Comparison;
+    "compare", "`compare`": Comparison, Since;
     "demo", "`demo`": show::build::DemoView;
     "depot-fetch", "`depot fetch`": show::depot::FetchView;
     "depot-index", "`depot index`": show::depot::IndexView;

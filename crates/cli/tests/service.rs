@@ -775,3 +775,71 @@ fn every_form_has_a_schema() {
     let stack = json(&dir, &["schema", "stack"]).to_string();
     assert!(stack.contains("\"NameOrNumber\"") && stack.contains("first-sign-in"), "{stack}");
 }
+
+/// What was built is the next release: its updates are contained, what was taken out is gone, and something is new.
+#[test]
+fn a_plan_says_what_differs_from_an_earlier_build() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    let ledger = "out/bridge.ledger.json";
+    let recipe = fs::read_to_string(dir.join("bridge.stack.toml")).unwrap();
+    // The same again differs in nothing.
+    let same = json(&dir, &["plan", "bridge.stack.toml", "--since", ledger, "--json"]);
+    for key in ["editions_gone", "editions_new", "items", "new_components", "sizes"] {
+        assert_eq!(same["since"][key], serde_json::json!([]), "{key}");
+    }
+    assert!(ok(&dir, &["plan", "bridge.stack.toml", "--since", ledger]).contains("nothing: the same items"));
+    // A release with another name for the edition, the updates in it, and another app.
+    ok(&dir, &["take", "quay-os-7.iso", "sources/install.wim", "--to", "."]);
+    let next = recipe
+        .replace("quay-os-7.iso", "next.iso")
+        .replace("editions = [\"Quay OS 7 Bridge\"]", "editions = [\"Quay OS 8 Bridge\"]")
+        .replace("out/bridge.iso", "out/next.iso");
+    let release = "[source]\nmedia = \"quay-os-7.iso\"\neditions = [\"Quay OS 7 Bridge\"]\n[[update]]\nfrom = \"updates\"\n\
+                   [[place]]\nfrom = \"Games\"\nto = \"system:/Quay/System32\"\n[remove]\ncomponents = [\"app/news-stand\"]\n\
+                   [media]\niso = \"next.iso\"\n";
+    fs::create_dir(dir.join("Games")).unwrap();
+    fs::write(dir.join("Games/bowls.scr"), "roll".repeat(90_000)).unwrap();
+    fs::write(dir.join("release.stack.toml"), release).unwrap();
+    ok(&dir, &["build", "release.stack.toml", "-q", "--replace"]);
+    ok(&dir, &["take", "next.iso", "sources/install.wim", "--to", "taken"]);
+    ok(
+        &dir,
+        &["editions", "taken/install.wim", "rename", "1", "--name", "Quay OS 8 Bridge", "-o", "renamed.wim"],
+    );
+    ok(&dir, &["touchup", "next.iso", "put", "renamed.wim=sources/install.wim", "Games=more", "-q"]);
+    fs::write(dir.join("next.stack.toml"), next).unwrap();
+    let answers = fs::read_to_string(dir.join("bridge.answer.toml")).unwrap();
+    fs::write(dir.join("bridge.answer.toml"), answers.replace("Quay OS 7 Bridge", "Quay OS 8 Bridge"))
+        .unwrap();
+    let plan = json(&dir, &["plan", "next.stack.toml", "--since", ledger, "--json"]);
+    let since = &plan["since"];
+    assert_eq!(since["editions_gone"], serde_json::json!(["Quay OS 7 Bridge"]));
+    assert_eq!(since["editions_new"], serde_json::json!(["Quay OS 8 Bridge"]));
+    let find = |kind: &str, subject: &str| {
+        let all = since["items"].as_array().unwrap().iter();
+        let mut found =
+            all.filter(|item| item["kind"] == kind && item["subject"].as_str().unwrap().starts_with(subject));
+        found.next().unwrap_or_else(|| panic!("{kind} {subject}: {since}"))
+    };
+    let contained = find("update", "quay-7-2026-10");
+    assert_eq!((&contained["before"], &contained["after"]), (&"applied".into(), &"skipped".into()));
+    assert!(contained["detail"].as_str().unwrap().contains("in the edition already"), "{contained}");
+    assert!(find("remove", "app/news-stand")["after"] != "applied");
+    let new = &since["new_components"][0];
+    assert_eq!(
+        (&new["category"], &new["ids"]),
+        (&"screensaver".into(), &serde_json::json!(["screensaver/bowls"]))
+    );
+    assert_eq!(since["sizes"].as_array().unwrap().len(), 1);
+    let text = ok(&dir, &["plan", "next.stack.toml", "--since", ledger]);
+    for said in ["Quay OS 7 Bridge is called Quay OS 8 Bridge now", "skipped now", "no longer", "size"] {
+        assert!(text.contains(said), "{said}: {text}");
+    }
+    // The same between the two ledgers.
+    ok(&dir, &["build", "next.stack.toml", "-q"]);
+    let ledgers = json(&dir, &["compare", ledger, "out/next.ledger.json", "--json"]);
+    assert_eq!(ledgers["items"], since["items"]);
+    assert!(ok(&dir, &["compare", ledger, "out/next.ledger.json"]).contains("Between the two builds"));
+    assert!(ok(&dir, &["compare", ledger, ledger]).contains("nothing"));
+}

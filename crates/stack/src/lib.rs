@@ -50,6 +50,7 @@ pub use recipe::{
 };
 pub use report::{
     BootSummary, DepotState, DepotUse, DeviceSummary, EditionInside, EditionSummary, EditionWork, Finding,
-    LEDGER_KIND, Ledger, LedgerFile, LedgerItem, LedgerOutput, LedgerSource, LedgerTrial, MediaSummary,
-    OutputSummary, PlanReport, PlanStep, SourceSummary, VariantSummary, Weight,
+    ItemChange, LEDGER_KIND, Ledger, LedgerComponents, LedgerFile, LedgerItem, LedgerOutput, LedgerSource,
+    LedgerTrial, MediaSummary, NewComponents, OutputSummary, PlanReport, PlanStep, Since, SizeChange,
+    SourceSummary, VariantSummary, Weight,
 };

@@ -3,13 +3,14 @@
 use clap::Args;
 use std::path::PathBuf;
 
-/// Say what differs between two media, image files, editions or registry hives
+/// Say what differs between two media, image files, editions, registry hives or ledgers
 #[derive(Debug, Args)]
 #[command(after_help = "\
 Image files are compared edition by edition, their registries value by value: old and new stand side by side.
 
 Examples:
   neatstack compare quay-os-7.iso out/bridge.iso
+  neatstack compare out/september.ledger.json out/october.ledger.json
   neatstack compare before.wim after.wim --edition \"Quay OS 7 Bridge\"
   neatstack compare SOFTWARE.before SOFTWARE.after --reg > changes.reg")]
 pub(crate) struct CompareArgs {

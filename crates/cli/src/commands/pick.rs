@@ -7,12 +7,12 @@ use crate::{
     screen::{self, EditionRow, Left, News, Screen, Subject},
     show::{self, pick::PickView},
 };
-use neat_content::{Content, Error, IfThere, Job, PendingFile, Result, nearest};
+use neat_content::{Error, IfThere, Job, PendingFile, Result, nearest};
 use neat_image::{ImageDraft, ImageFile, Times};
 use neat_service::{
     Catalogue, Choice, Edition, Inventory, Layout, OtherFiles, Profile, RemovalRequest, pattern,
 };
-use neat_stack::{DeviceSummary, EditionSummary, Ledger, Prepared, StackFile, StackText, Wishes};
+use neat_stack::{DeviceSummary, EditionSummary, Prepared, StackFile, StackText, Wishes};
 use std::{
     collections::{BTreeMap, BTreeSet},
     io::IsTerminal,
@@ -22,9 +22,6 @@ use std::{
         mpsc::{Sender, channel},
     },
 };
-
-/// Largest ledger, in bytes.
-const LARGEST_LEDGER: u64 = 256 << 20;
 
 pub(crate) fn run(args: &PickArgs, context: &Context) -> Result<()> {
     let table = Table::open(args, context)?;
@@ -221,9 +218,7 @@ impl Table {
 
 /// What a build took out of an edition.
 fn taken_out(path: &Path, edition: &str) -> Result<BTreeSet<String>> {
-    let bytes = Content::from_path(path)?.to_vec(LARGEST_LEDGER, "ledger")?;
-    let ledger =
-        Ledger::parse(&String::from_utf8_lossy(&bytes)).map_err(|error| error.within(path.display()))?;
+    let ledger = plan::read_ledger(path)?;
     let of_edition = ledger.items.iter().filter(|item| item.edition == edition);
     let gone = of_edition.filter(|item| item.kind == "remove" && item.verdict == "applied");
     Ok(gone.map(|item| item.subject.clone()).collect())

@@ -6,8 +6,10 @@ use crate::{
     context::{Context, clock},
     show,
 };
-use neat_content::{Error, IfThere, PendingFile, Result, and_more};
-use neat_stack::{DepotState, DepotUse, Lock, PlanReport, Prepared, StackFile, Weight, Wishes, lock_path};
+use neat_content::{Content, Error, IfThere, PendingFile, Result, and_more};
+use neat_stack::{
+    DepotState, DepotUse, Ledger, Lock, PlanReport, Prepared, Since, StackFile, Weight, Wishes, lock_path,
+};
 use std::path::Path;
 
 pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
@@ -20,10 +22,20 @@ pub(crate) fn run(args: &PlanArgs, context: &Context) -> Result<()> {
     let wishes = Wishes { only_plan: true, ..wishes(&args.only) };
     let mut prepared = Prepared::new(&stack, &args.stack, &clock, wishes, &context.job())?;
     prepared.report.depot = uses;
+    if let Some(path) = &args.since {
+        prepared.report.since = Some(Since::plan(&read_ledger(path)?, &prepared.report));
+    }
     if args.lock {
         lock(&stack, &args.stack, context)?;
     }
     shown(&prepared.report, &args.stack, args.all, context)
+}
+
+/// Reads the ledger of a build.
+pub(super) fn read_ledger(path: &Path) -> Result<Ledger> {
+    const LARGEST: u64 = 256 << 20;
+    let bytes = Content::from_path(path)?.to_vec(LARGEST, "ledger")?;
+    Ledger::parse(&String::from_utf8_lossy(&bytes)).map_err(|error| error.within(path.display()))
 }
 
 /// Writes the lock of a stack file.

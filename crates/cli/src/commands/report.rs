@@ -10,13 +10,11 @@ use neat_content::{Content, IfThere, PendingFile, Result};
 use neat_image::{ImageDraft, ImageFile};
 use neat_report::{EditionMap, Page, of_image, of_ledger, of_plan};
 use neat_service::Catalogue;
-use neat_stack::{Ledger, Prepared, Wishes, edition_summaries, install_image_path, open_image};
+use neat_stack::{Prepared, Wishes, edition_summaries, install_image_path, open_image};
 use std::{path::Path, sync::Arc};
 
 /// Largest picture that goes into a page, in bytes.
 const LARGEST_PICTURE: u64 = 8 << 20;
-/// Largest ledger, in bytes.
-const LARGEST_LEDGER: u64 = 256 << 20;
 
 pub(crate) fn run(args: &ReportArgs, context: &Context) -> Result<()> {
     let path = &args.path;
@@ -42,9 +40,7 @@ fn name_of(path: &Path) -> String {
 }
 
 fn ledger(path: &Path) -> Result<Page> {
-    let bytes = Content::from_path(path)?.to_vec(LARGEST_LEDGER, "ledger")?;
-    let ledger =
-        Ledger::parse(&String::from_utf8_lossy(&bytes)).map_err(|error| error.within(path.display()))?;
+    let ledger = plan::read_ledger(path)?;
     let folder = path.parent().unwrap_or(Path::new("")).to_owned();
     // Beside the ledger, where a build leaves them; a ledger of somebody else does not fetch other files.
     let picture = |name: &str| {

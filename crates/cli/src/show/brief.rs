@@ -32,6 +32,9 @@ pub(crate) fn plan(report: &PlanReport, stack: &Path) -> String {
     text.push_str(&sheet.text());
     text.push_str(&super::depot::uses(&report.depot));
     text.push_str(&heavy(&report.findings));
+    if let Some(since) = &report.since {
+        text.push_str(&super::since::since(since, "Since the earlier build"));
+    }
     text.push_str(&devices(report));
     text.push_str(&heading("Steps"));
     text.push_str(&steps(&report.steps));

@@ -15,6 +15,7 @@ pub(crate) mod media;
 pub(crate) mod outside;
 pub(crate) mod pick;
 pub(crate) mod plan;
+pub(crate) mod since;
 pub(crate) mod stick;
 pub(crate) mod style;
 pub(crate) mod touchup;

@@ -93,6 +93,9 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         text.push_str(&format!("      {:width$}  {}{reason}{:#}\n", "", style::REASON, style::REASON));
     }
     text.push_str(&super::items::work(&report.editions_work));
+    if let Some(since) = &report.since {
+        text.push_str(&super::since::since(since, "Since the earlier build"));
+    }
     text.push_str(&devices(&report.devices));
     if !report.variants.is_empty() {
         text.push_str(&variants(&report.variants, None));

@@ -45,6 +45,7 @@ impl Prepared<'_> {
             }),
             steps: report.steps.iter().map(|step| format!("{} {}", step.action, step.subject)).collect(),
             items: report.editions_work.iter().flat_map(EditionWork::ledger_items).collect(),
+            components: report.editions_work.iter().flat_map(EditionWork::ledger_components).collect(),
             files,
             remarks: report.findings.clone(),
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),

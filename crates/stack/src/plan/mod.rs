@@ -111,6 +111,7 @@ impl<'a> Prepared<'a> {
         }
         findings.sort_by_key(|finding| finding.weight.rank());
         let report = PlanReport {
+            since: None,
             title: stack.title.clone(),
             depot: Vec::new(),
             source,

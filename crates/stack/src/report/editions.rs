@@ -85,6 +85,22 @@ pub struct EditionWork {
     pub setup: bool,
     /// Item for item, in order.
     pub items: Vec<Item>,
+    /// All components of the categories of which some are taken out, by the category's word; for ledgers.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub components: BTreeMap<&'static str, Vec<String>>,
+}
+
+/// Components of a category of which a build took some out: all that the edition had, so that a later plan knows which
+/// are new.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LedgerComponents {
+    /// Edition.
+    pub edition: String,
+    /// Word of the category.
+    pub category: String,
+    /// Ids.
+    pub ids: Vec<String>,
 }
 
 /// The same in a ledger.
@@ -107,6 +123,15 @@ pub struct LedgerItem {
 }
 
 impl EditionWork {
+    /// Its components in a ledger.
+    pub(crate) fn ledger_components(&self) -> impl Iterator<Item = LedgerComponents> + '_ {
+        self.components.iter().map(|(category, ids)| LedgerComponents {
+            edition: self.edition.clone(),
+            category: (*category).to_owned(),
+            ids: ids.clone(),
+        })
+    }
+
     /// Its lines in a ledger.
     pub(crate) fn ledger_items(&self) -> impl Iterator<Item = LedgerItem> + '_ {
         self.items.iter().map(|item| LedgerItem {

@@ -1,6 +1,6 @@
 //! The ledger: the record that a build leaves.
 
-use super::{DepotUse, Finding, LedgerItem};
+use super::{DepotUse, Finding, LedgerComponents, LedgerItem};
 use neat_content::{Error, Result};
 use neat_trial::{Attached, Firmware, Stage};
 use schemars::JsonSchema;
@@ -33,6 +33,9 @@ pub struct Ledger {
     /// What became of each item inside the editions.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub items: Vec<LedgerItem>,
+    /// What editions had of the categories of which some were taken out; none in ledgers of version 0.1 of the program.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub components: Vec<LedgerComponents>,
     /// Files that were put on the media.
     pub files: Vec<LedgerFile>,
     /// What there was to say.

@@ -1,14 +1,16 @@
-//! What a plan, a ledger and `--json` show: types without work of their own, which every later floor fills.
+//! What a plan, a ledger and `--json` show: types that every later floor fills, and what differs between two of them.
 
 mod depot;
 mod editions;
 mod ledger;
 mod outputs;
+mod since;
 
 pub use depot::{DepotState, DepotUse};
-pub use editions::{EditionInside, EditionSummary, EditionWork, LedgerItem};
+pub use editions::{EditionInside, EditionSummary, EditionWork, LedgerComponents, LedgerItem};
 pub use ledger::{LEDGER_KIND, Ledger, LedgerFile, LedgerOutput, LedgerSource, LedgerTrial};
 pub use outputs::{BootSummary, MediaSummary, OutputSummary, VariantSummary};
+pub use since::{ItemChange, NewComponents, Since, SizeChange};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -129,6 +131,9 @@ pub struct PlanReport {
     /// Media for the machines of a site list.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub variants: Vec<VariantSummary>,
+    /// What differs from an earlier build, where one was named.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since: Option<Since>,
 }
 
 impl PlanReport {

@@ -16,7 +16,7 @@ use inputs::Inputs;
 use neat_content::{Content, Job, Result};
 use neat_image::{ImageDraft, Times};
 use neat_service::{
-    Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
+    Category, Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -75,9 +75,12 @@ pub(crate) fn systems(
         edition.scans = scans.clone();
         let name = edition.name().to_owned();
         systems.insert((edition.architecture(), version_of(&edition)));
+        let mut components = BTreeMap::new();
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
-            items.extend(remove(&mut edition, &inputs, request, others.as_ref(), &mut unmatched)?);
+            let removed = remove(&mut edition, &inputs, request, others.as_ref(), &mut unmatched)?;
+            items.extend(removed.0);
+            components = removed.1;
         }
         for n in 0..inputs.drivers.len() {
             if inputs.drivers[n].into.contains(&IntoValue::System) {
@@ -102,7 +105,7 @@ pub(crate) fn systems(
             editor.find(Weight::Note, format!("{name}: {note}"), "");
         }
         edition.store(&mut draft, &editor.hold)?;
-        work.push(EditionWork { edition: name, setup: false, items });
+        work.push(EditionWork { edition: name, setup: false, items, components });
     }
     for (text, missed) in unmatched {
         if missed == count {
@@ -159,7 +162,12 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         for place in inputs.places.iter().filter(|place| !place.in_system) {
             items.extend(edition.add_files("setup", &place.target(&edition), &place.files, place.replace)?);
         }
-        work.push(EditionWork { edition: edition.name().to_owned(), setup: true, items });
+        work.push(EditionWork {
+            edition: edition.name().to_owned(),
+            setup: true,
+            items,
+            components: BTreeMap::new(),
+        });
         edition.store(&mut draft, &editor.hold)?;
     }
     let meta = editor.tree.find(&path).map(|id| editor.tree.node(id).meta);
@@ -172,13 +180,16 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     Ok(work)
 }
 
+/// All components of some categories, by their words.
+type Thinned = BTreeMap<&'static str, Vec<String>>;
+
 fn remove(
     edition: &mut Edition,
     inputs: &Inputs,
     request: &RemovalRequest,
     others: Option<&OtherFiles>,
     unmatched: &mut BTreeMap<String, usize>,
-) -> Result<Vec<Item>> {
+) -> Result<(Vec<Item>, Thinned)> {
     let inventory = Inventory::of(edition, &inputs.catalogues, others)?;
     let plan = Removal::plan(&inventory, request, &edition.record.removed);
     for (text, _) in &plan.unknown {
@@ -188,7 +199,13 @@ fn remove(
     if inputs.removal_is_optional {
         items.iter_mut().for_each(|item| item.optional = true);
     }
-    Ok(items)
+    let mut thinned: Thinned = plan.goes.keys().map(|id| (Category::of_id(id).word(), Vec::new())).collect();
+    for id in inventory.components.into_keys() {
+        if let Some(ids) = thinned.get_mut(Category::of_id(&id).word()) {
+            ids.push(id);
+        }
+    }
+    Ok((items, thinned))
 }
 
 fn set_up(settings: &SettingsSection, inputs: &Inputs, edition: &mut Edition) -> Result<Vec<Item>> {

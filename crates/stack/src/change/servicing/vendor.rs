@@ -75,7 +75,12 @@ pub(crate) fn stage(
     if !named.is_empty() {
         name_in_answers(editor, &named)?;
     }
-    let work = EditionWork { edition: "the media".into(), setup: false, items };
+    let work = EditionWork {
+        edition: "the media".into(),
+        setup: false,
+        items,
+        components: std::collections::BTreeMap::new(),
+    };
     super::tell_refusals(std::slice::from_ref(&work), editor);
     Ok(Some(work))
 }
