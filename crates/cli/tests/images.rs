@@ -378,3 +378,54 @@ fn a_solid_source_becomes_an_ordinary_image_file() {
     ok(&dir, &["take", "t.iso", "tide.txt", "--edition", "1", "--to", "out"]);
     assert_eq!(fs::read(dir.join("out/tide.txt")).unwrap(), b"tide and ferry ".repeat(500));
 }
+
+/// What is meant is clear where there is only one of it.
+#[test]
+fn nobody_is_asked_for_what_is_the_only_one() {
+    let (_keep, dir) = demo();
+    // Of an ISO file its image file is meant.
+    ok(&dir, &["editions", "quay-os-7.iso", "keep", "2", "-o", "bridge.wim"]);
+    ok(&dir, &["repack", "quay-os-7.iso", "-o", "packed.wim", "--level", "fast"]);
+    ok(&dir, &["split", "quay-os-7.iso", "--limit", "500K", "-o", "part.swm"]);
+    let (code, said) = fails(&dir, &["repack", "quay-os-7.iso", "-o", "quay-os-7.iso", "--replace"]);
+    assert!(code == 4 && said.contains("is the source itself"), "{said}");
+    // One edition needs no --edition, and all of it has several words.
+    let listed = ok(&dir, &["files", "bridge.wim"]);
+    assert!(listed.contains("Quay/System32/lighthouse.scr"), "{listed}");
+    assert_eq!(fails(&dir, &["files", "packed.wim"]).0, 2);
+    for all in ["/", ".", "*"] {
+        let to = format!("all{}", all.len() + usize::from(all.as_bytes()[0]));
+        ok(&dir, &["take", "bridge.wim", all, "--to", &to]);
+        assert!(dir.join(&to).join("Quay/System32/lighthouse.scr").exists(), "{all}");
+    }
+    // Folders are merged when what is there may be overwritten.
+    ok(&dir, &["take", "bridge.wim", "Quay", "--to", "merged"]);
+    fs::write(dir.join("merged/Quay/System32/own.txt"), "mine").unwrap();
+    fs::write(dir.join("merged/Quay/System32/lighthouse.scr"), "changed").unwrap();
+    assert_eq!(fails(&dir, &["take", "bridge.wim", "Quay", "--to", "merged"]).0, 4);
+    ok(&dir, &["take", "bridge.wim", "Quay", "--to", "merged", "--replace"]);
+    assert_eq!(fs::read(dir.join("merged/Quay/System32/own.txt")).unwrap(), b"mine");
+    assert_eq!(fs::metadata(dir.join("merged/Quay/System32/lighthouse.scr")).unwrap().len(), 45_000);
+}
+
+#[test]
+fn mistakes_are_answered_with_what_was_meant() {
+    let (_keep, dir) = demo();
+    let (code, said) = fails(&dir, &["inventory", "quay-os-7.iso", "--edition", "Quay OS 7 Brigde"]);
+    assert!(code == 2 && said.contains("did you mean \"Quay OS 7 Bridge\"?"), "{said}");
+    let layout = ok(&dir, &["schema", "layout", "--example"]);
+    fs::write(dir.join("own.layout.toml"), &layout).unwrap();
+    ok(&dir, &["inventory", "quay-os-7.iso", "--edition", "2", "--layout", "own.layout.toml"]);
+    assert!(ok(&dir, &["schema", "answer", "--example"]).contains("format = 1"));
+    assert_eq!(fails(&dir, &["schema", "plan", "--example"]).0, 2);
+    // A folder without boot files makes a disc that starts nothing, and that is said.
+    let output = support::neatstack(&dir, &["master", "site-files", "-o", "site.iso"]);
+    let said = String::from_utf8(output.stderr).unwrap();
+    let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+    for text in ["will start no machine", "boot/etfsboot.com", "EFI/BOOT/BOOTX64.EFI", "--bios names another"]
+    {
+        assert!(said.contains(text), "{text}: {said}");
+    }
+    let coverage = ok(&dir, &["drivers", "drivers/", "--for", "bridge-console.devices.txt"]);
+    assert!(coverage.contains("only for arm64"), "{coverage}");
+}

@@ -7,7 +7,7 @@ use crate::{
     part::{Row, Table, read_table, read_xml},
     xml::Element,
 };
-use neat_content::{Content, Error, Job, Result};
+use neat_content::{Content, Error, Job, Result, nearest};
 use std::sync::Arc;
 
 /// An image file with all its parts, opened for reading. Cheap to clone.
@@ -357,10 +357,13 @@ pub(crate) fn find_edition(editions: &[EditionInfo], wanted: &str, file: &str) -
     }
     let names: Vec<String> =
         editions.iter().enumerate().map(|(n, info)| format!("{} {:?}", n + 1, info.name)).collect();
-    Err(Error::request(
-        format!("there is no edition {wanted:?} in {file}"),
-        if names.is_empty() { "it holds none".to_owned() } else { format!("it holds {}", names.join(", ")) },
-    ))
+    let near = nearest(wanted, editions.iter().map(|info| info.name.as_str()));
+    let hint = match near {
+        Some(near) => format!("did you mean {near:?}? It holds {}", names.join(", ")),
+        None if names.is_empty() => "it holds none".to_owned(),
+        None => format!("it holds {}", names.join(", ")),
+    };
+    Err(Error::request(format!("there is no edition {wanted:?} in {file}"), hint))
 }
 
 fn check_parts(parts: &mut [OpenPart]) -> Result<()> {

@@ -208,7 +208,7 @@ impl Edition {
         self.layout.clone().ok_or_else(|| {
             Error::request(
                 format!("{what}: edition {} ({}) has no layout that is known", self.number, self.name()),
-                "describe its layout in a TOML file and name it in `layouts`",
+                "describe its layout in a TOML file and name it in `layouts`; `neatstack schema layout --example` prints the built-in one",
             )
         })
     }

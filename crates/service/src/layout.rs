@@ -273,6 +273,11 @@ impl Layout {
         read_text(path).and_then(|text| Self::parse(&text)).map_err(|error| error.within(path.display()))
     }
 
+    /// The text of [`Self::common`], to begin another from.
+    pub const fn common_text() -> &'static str {
+        COMMON
+    }
+
     /// The one that install images have in common.
     pub fn common() -> Result<Self> {
         Self::parse(COMMON)

@@ -9,12 +9,15 @@ use clap::{
 /// Print the JSON Schema of one of our own forms, or of what a command prints with --json
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  neatstack schema stack > stack.schema.json\n  neatstack schema plan > plan.schema.json"
+    after_help = "Examples:\n  neatstack schema stack > stack.schema.json\n  neatstack schema plan > plan.schema.json\n  neatstack schema layout --example > quay.layout.toml"
 )]
 pub(crate) struct SchemaArgs {
     /// Which form
     #[arg(value_parser = forms())]
     pub form: SchemaForm,
+    /// Print an example instead: of a layout the built-in one, of answers a starting point
+    #[arg(long)]
+    pub example: bool,
 }
 
 /// What has a schema.

@@ -8,10 +8,10 @@ use neat_stack::Since;
 pub(crate) fn run(args: &CompareArgs, context: &Context) -> Result<()> {
     if [&args.before, &args.after].into_iter().all(|path| matches!(Kind::of(path), Ok(Some(Kind::Ledger)))) {
         let since = Since::ledgers(&read_ledger(&args.before)?, &read_ledger(&args.after)?);
-        return match context.json {
-            true => context.print_json(&since),
-            false => context.print(&show::since::since(&since, "Between the two builds")),
-        };
+        if context.json {
+            return context.print_json(&since);
+        }
+        return context.print(&show::since::since(&since, "Between the two builds"));
     }
     let comparison = neat_stack::compare(&args.before, &args.after, args.edition.as_deref(), &context.job())?;
     context.clear_progress();

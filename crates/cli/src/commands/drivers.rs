@@ -64,7 +64,11 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
         let text = Text::decode(&Content::from_path(path)?.to_vec(LARGEST, "list of devices")?).text;
         for device in parse_devices(&text).map_err(|error| error.within(path.display()))? {
             let best = set.best_for(&device, architecture, version);
+            let others =
+                Architecture::ALL.into_iter().filter(|other| best.is_none() && *other != architecture);
+            let only_for = others.filter(|other| set.best_for(&device, *other, version).is_some());
             devices.push(DeviceRow {
+                only_for: only_for.map(Architecture::name).collect(),
                 name: device.name.clone(),
                 id: device.ids.first().cloned().unwrap_or_default(),
                 driver: best.as_ref().map(|(n, _)| rows[*n].path.clone()),

@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     show,
 };
-use neat_content::{Content, Error, IfThere, Output, PendingFile, Result, Source, Tree, and_more};
+use neat_content::{Content, Error, IfThere, Output, PendingFile, Piece, Result, Source, Tree, and_more};
 use neat_image::{
     Compression, ImageDraft, ImageFile, Level, Method, SolidCompression, is_image_file, to_tree,
 };
@@ -20,6 +20,12 @@ pub(super) fn open(path: &Path) -> Result<ImageFile> {
             format!("{} is a folder, and an image file is wanted", path.display()),
             "name the image file in it",
         ));
+    }
+    // Of a media the one with the systems is meant.
+    if !is_image(path)?
+        && matches!(super::kind::Kind::of(path), Ok(Some(super::kind::Kind::Disc | super::kind::Kind::Stick)))
+    {
+        return open_anywhere(path, None);
     }
     super::kind::image(path)
 }
@@ -48,6 +54,11 @@ pub(super) fn open_anywhere(path: &Path, place: Option<&str>) -> Result<ImageFil
     open_image(&media.tree, &place).map_err(|error| error.within(path.display()))
 }
 
+/// The number of the edition where there is only one.
+fn only_edition(image: &ImageFile) -> Option<String> {
+    (image.editions().len() == 1).then(|| "1".to_owned())
+}
+
 /// The tree of what `path` is: of the edition that `inside` names, of an image file or of one on a media; without an
 /// edition, of the media. What a tree cannot hold is said with its `consequence`.
 pub(super) fn open_tree(
@@ -57,7 +68,8 @@ pub(super) fn open_tree(
     context: &Context,
 ) -> Result<Tree> {
     const SHOWN: usize = 5;
-    let Some(wanted) = &inside.edition else {
+    let only = if inside.edition.is_none() && is_image(path)? { only_edition(&open(path)?) } else { None };
+    let Some(wanted) = inside.edition.as_ref().or(only.as_ref()) else {
         if is_image(path)? {
             return Err(Error::request(
                 format!("{} is an image file", path.display()),
@@ -152,8 +164,13 @@ pub(super) fn write_output(
 /// Refuses an output that is one of the files read.
 pub(super) fn refuse_sources(path: &Path, sources: &[&ImageFile]) -> Result<()> {
     let Ok(own) = path.canonicalize() else { return Ok(()) };
+    // A part may lie on a media.
+    let lies_in = |piece: &Piece| match piece {
+        Piece::Extent { source, .. } => source.path().canonicalize().is_ok_and(|source| source == own),
+        _ => false,
+    };
     let mut parts = sources.iter().flat_map(|source| source.parts());
-    if parts.any(|part| Path::new(&part.name).canonicalize().is_ok_and(|source| source == own)) {
+    if parts.any(|part| part.content.pieces().iter().any(lies_in)) {
         return Err(Error::refused(
             format!("{} is the source itself, which is never written", path.display()),
             "give the output another name",

@@ -25,6 +25,7 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     refuse_existing(&args.output, args.replace)?;
     let media = read::open(&args.dir)?;
     let options = options(args, &media)?;
+    say_what_starts(&options, context);
     let private = super::is_private(&media, args.readable, context)?;
     let job = context.job();
     let plan = Plan::new(&Arc::new(media.tree), options, &job)?;
@@ -54,6 +55,26 @@ pub(crate) fn run(args: &MasterArgs, context: &Context) -> Result<()> {
     }
     let digest = digest.map(|digest| format!("  sha256 {digest}")).unwrap_or_default();
     context.print_line(&format!("{}  {}{digest}", args.output.display(), show::size(plan.len())))
+}
+
+/// Says which firmware the disc will not start on, and what is missing where.
+fn say_what_starts(options: &Options, context: &Context) {
+    let has = |platform| {
+        let mut entries = options.boot.iter().flat_map(|catalog| &catalog.entries);
+        entries.any(|entry| entry.platform == platform)
+    };
+    let [bios, uefi] = find::places();
+    let missing = [(Platform::BIOS, "BIOS", bios), (Platform::UEFI, "UEFI", uefi)];
+    let missing: Vec<_> = missing.into_iter().filter(|(platform, ..)| !has(*platform)).collect();
+    if missing.len() == 2 {
+        context.note("this disc will start no machine: it has no boot image");
+    }
+    for (_, name, places) in missing {
+        context.note(&format!(
+            "it does not start on {name}: there is none of {places}; --{} names another",
+            name.to_lowercase()
+        ));
+    }
 }
 
 fn options(args: &MasterArgs, media: &Media) -> Result<Options> {

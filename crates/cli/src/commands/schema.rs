@@ -5,10 +5,21 @@ use crate::{
     context::Context,
     documents,
 };
-use neat_content::Result;
+use neat_answer::{Known, starter};
+use neat_content::{Error, Result};
 use schemars::schema_for;
 
 pub(crate) fn run(args: &SchemaArgs, context: &Context) -> Result<()> {
+    if args.example {
+        return match args.form {
+            SchemaForm::Read(ReadForm::Layout) => context.print_document(neat_service::Layout::common_text()),
+            SchemaForm::Read(ReadForm::Answer) => context.print_document(&starter(&Known::default())?),
+            _ => Err(Error::request(
+                "there is no example of this form",
+                "there is one of `layout` and of `answer`; `neatstack draft MEDIA` writes a stack file",
+            )),
+        };
+    }
     let schema = match args.form {
         SchemaForm::Read(ReadForm::Stack) => schema_for!(neat_stack::StackFile),
         SchemaForm::Read(ReadForm::Catalogue) => schema_for!(neat_service::Catalogue),

@@ -2,17 +2,24 @@
 
 use super::{images, refuse_existing};
 use crate::{args::TakeArgs, context::Context, show};
-use neat_content::{Content, Error, IfThere, NodeId, NodeKind, PendingFile, Result, Source, Tree};
+use neat_content::{Content, Error, Folder, IfThere, NodeId, NodeKind, PendingFile, Result, Source, Tree};
 use neat_media::folder;
 use std::path::Path;
 
 pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
     let tree = &images::open_tree(&args.path, &args.inside, "which is not taken along", context)?;
     // Everything is looked up before anything is written.
-    let found: Vec<NodeId> = args.what.iter().map(|what| find(tree, what)).collect::<Result<_>>()?;
+    let mut found: Vec<NodeId> = Vec::new();
+    for what in &args.what {
+        // All of it.
+        if matches!(what.trim_matches('/'), "" | "." | "*") {
+            found.extend(tree.node(Tree::ROOT).folder().into_iter().flat_map(Folder::children));
+        } else {
+            found.push(find(tree, what)?);
+        }
+    }
     for id in &found {
-        let node = tree.node(*id);
-        refuse_existing(&args.to.join(node.name()), args.replace && node.folder().is_none())?;
+        refuse_existing(&args.to.join(tree.node(*id).name()), args.replace)?;
     }
     let of_private = args.path.is_file() && Source::open(&args.path)?.is_private();
     std::fs::create_dir_all(&args.to).map_err(Error::io("create", &args.to))?;
@@ -54,6 +61,13 @@ fn take(
 ) -> Result<u64> {
     let job = context.job();
     match &tree.node(id).kind {
+        // What is there stays beside it.
+        NodeKind::Folder(own) if there == IfThere::Replace && target.is_dir() => {
+            own.children().try_fold(0, |all, child| {
+                let place = target.join(tree.node(child).name());
+                Ok(all + take(tree, child, &place, there, private, context)?)
+            })
+        }
         NodeKind::Folder(_) => {
             folder::write_new(tree, id, target, private, &job)?;
             Ok(tree.walk_from(id).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum())

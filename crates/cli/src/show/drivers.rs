@@ -38,6 +38,9 @@ pub(crate) struct DeviceRow {
     pub by: Option<String>,
     /// Whether that driver has all its files.
     pub complete: bool,
+    /// Architectures that there is a driver for, where there is none for this one.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub only_for: Vec<&'static str>,
 }
 
 /// Drivers, and the devices that they serve.
@@ -87,6 +90,9 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
         let (state, detail) = match (&device.driver, device.complete) {
             (Some(driver), true) => ("ok", driver.clone()),
             (Some(driver), false) => ("lacks", format!("{driver} is not complete")),
+            (None, _) if !device.only_for.is_empty() => {
+                ("none", format!("{}, only for {}", device.id, device.only_for.join(", ")))
+            }
             (None, _) => ("none", device.id.clone()),
         };
         cells.push(vec![state.to_owned(), device.name.clone(), detail]);

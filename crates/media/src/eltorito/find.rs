@@ -29,6 +29,12 @@ const BIOS_PLACES: [Place; 6] = [
 const UEFI_PLACES: [&str; 5] =
     ["efi/*/boot/efisys.bin", "boot/uefi.img", "boot/grub/efi.img", "efi/boot/efiboot.img", "efi.img"];
 
+/// Where boot images are looked for, for people: of BIOS, then of UEFI.
+pub fn places() -> [String; 2] {
+    let bios: Vec<&str> = BIOS_PLACES.iter().map(|place| place.path).collect();
+    [bios.join(", "), format!("EFI/BOOT/BOOTX64.EFI, {}", UEFI_PLACES.join(", "))]
+}
+
 /// Images found in a tree.
 #[derive(Clone, Debug, Default)]
 pub struct Found {

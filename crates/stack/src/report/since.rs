@@ -1,6 +1,6 @@
 //! What has changed since an earlier build: in a plan of the same recipe for the next release, or between two ledgers.
 
-use super::{Ledger, LedgerItem, PlanReport};
+use super::{EditionWork, Ledger, LedgerItem, PlanReport};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -88,7 +88,7 @@ impl Facts {
         });
         let outputs = report.outputs.iter().map(|own| (own.form.to_owned(), own.path.clone(), own.size));
         Self {
-            items: work.iter().flat_map(|work| work.ledger_items()).collect(),
+            items: work.iter().flat_map(EditionWork::ledger_items).collect(),
             components: components.collect(),
             outputs: outputs.collect(),
         }
