@@ -627,7 +627,7 @@ fn another_kind_of_input_is_named_and_is_no_damage() {
         (vec!["stick", "quay.catalogue.toml", "--to", "o.img"], "is a catalogue, and a media is wanted"),
         (vec!["files", "bridge-answers.xml"], "is an answer file, and a media is wanted"),
         (vec!["stick", "updates", "--to", "o.img"], "is a folder of updates, and a media is wanted"),
-        (vec!["repack", "quay-os-7.iso", "-o", "o.wim"], "is an ISO file, and an image file is wanted"),
+        (vec!["repack", "bridge.stack.toml", "-o", "o.wim"], "is a stack file, and an image file is wanted"),
         (
             vec!["join", "out/bridge.ledger.json", "-o", "o.wim"],
             "is the ledger of a build, and an image file is wanted",

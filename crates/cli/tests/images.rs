@@ -429,3 +429,51 @@ fn mistakes_are_answered_with_what_was_meant() {
     let coverage = ok(&dir, &["drivers", "drivers/", "--for", "bridge-console.devices.txt"]);
     assert!(coverage.contains("only for arm64"), "{coverage}");
 }
+
+/// A captured system looks like any other: by its own registry, or like an edition of a media.
+#[test]
+fn a_captured_edition_says_what_it_is() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["take", "quay-os-7.iso", "/", "--edition", "2", "--to", "tree"]);
+    ok(&dir, &["capture", "tree", "-o", "own.wim", "--name", "Own"]);
+    let media = &json(&dir, &["editions", "quay-os-7.iso", "--json"])[1];
+    let own = &json(&dir, &["editions", "own.wim", "--json"])[0];
+    for key in ["architecture", "version", "edition"] {
+        assert_eq!(own[key], media[key], "{key}");
+    }
+    assert_eq!(own["languages"].as_array().unwrap().len(), 3);
+    ok(
+        &dir,
+        &[
+            "capture",
+            "tree",
+            "-o",
+            "like.wim",
+            "--name",
+            "Like",
+            "--like",
+            "quay-os-7.iso",
+            "--like-edition",
+            "3",
+        ],
+    );
+    let like = &json(&dir, &["editions", "like.wim", "--json"])[0];
+    assert_eq!((&like["edition"], &like["languages"]), (&"EngineRoom".into(), &media["languages"]));
+    // What has no system has nothing to say.
+    ok(&dir, &["capture", "site-files", "-o", "site.wim", "--name", "Site"]);
+    assert_eq!(json(&dir, &["editions", "site.wim", "--json"])[0]["architecture"], "");
+    // So a driver for another architecture stays out of it.
+    ok(&dir, &["unpack", "quay-os-7.iso", "media"]);
+    fs::copy(dir.join("own.wim"), dir.join("media/sources/install.wim")).unwrap();
+    fs::write(
+        dir.join("own.stack.toml"),
+        "[source]\nmedia = \"media\"\n[[driver]]\nfrom = \"drivers/barnacle-arm\"\n[media]\niso = \"o.iso\"\n",
+    )
+    .unwrap();
+    let plan = json(&dir, &["plan", "own.stack.toml", "--json"]);
+    assert!(
+        plan["editions_work"].to_string().contains("it is for arm64, not for x64"),
+        "{}",
+        plan["editions_work"]
+    );
+}

@@ -124,6 +124,9 @@ fn software(word: &str, apps: &[&str]) -> Result<Hive> {
     hive.text(version, "ProductName", "Quay OS 7")?;
     hive.text(version, "EditionID", word)?;
     hive.text(version, "CurrentBuild", &BUILD.to_string())?;
+    hive.number(version, "CurrentMajorVersionNumber", 7)?;
+    hive.number(version, "CurrentMinorVersionNumber", 0)?;
+    hive.text(version, "InstallationType", "Client")?;
     let current = "Microsoft\\Windows\\CurrentVersion";
     hive.set(current, "DevicePath", ValueKind::EXPANDED, &text_data("%SystemRoot%\\inf"))?;
     hive.key(&format!("{current}\\RunOnce"))?;
@@ -162,6 +165,8 @@ fn system() -> Result<Hive> {
     }
     let set = "ControlSet001";
     hive.text(&format!("{set}\\Control\\Nls\\Language"), "Default", "0809")?;
+    let environment = format!("{set}\\Control\\Session Manager\\Environment");
+    hive.text(&environment, "PROCESSOR_ARCHITECTURE", "AMD64")?;
     for language in ["de-DE", "en-GB", "nb-NO"] {
         hive.number(&format!("{set}\\Control\\MUI\\UILanguages\\{language}"), "Type", 0x91)?;
     }

@@ -66,16 +66,16 @@ impl SystemInfo {
     }
 }
 
-/// Name of an architecture's number in the XML data.
+/// Numbers of architectures in the XML data, and their names.
+const ARCHITECTURES: [(u64, &str); 5] = [(0, "x86"), (5, "arm"), (6, "ia64"), (9, "x64"), (12, "arm64")];
+
 fn architecture(number: u64) -> String {
-    match number {
-        0 => "x86".into(),
-        5 => "arm".into(),
-        6 => "ia64".into(),
-        9 => "x64".into(),
-        12 => "arm64".into(),
-        other => format!("number {other}"),
-    }
+    let known = ARCHITECTURES.iter().find(|(own, _)| *own == number);
+    known.map_or_else(|| format!("number {number}"), |(_, name)| (*name).to_owned())
+}
+
+fn architecture_number(name: &str) -> Option<u64> {
+    ARCHITECTURES.iter().find(|(_, own)| *own == name).map(|(number, _)| *number)
 }
 
 impl EditionInfo {
@@ -113,6 +113,51 @@ pub(crate) fn set_version(image: &mut Element, [major, minor, build, update]: [u
     for (name, number) in [("MAJOR", major), ("MINOR", minor), ("BUILD", build), ("SPBUILD", update)] {
         version.set(name, Some(&number.to_string()));
     }
+}
+
+/// Describes the system in an `IMAGE` element, in a new element of this name.
+pub(crate) fn set_system(image: &mut Element, element: &str, info: &SystemInfo) {
+    let mut system = Element::with_text(element, "");
+    if let Some(number) = architecture_number(&info.architecture) {
+        system.set("ARCH", Some(&number.to_string()));
+    }
+    for (name, text) in [
+        ("PRODUCTNAME", &info.product),
+        ("EDITIONID", &info.edition),
+        ("INSTALLATIONTYPE", &info.installation),
+    ] {
+        if !text.is_empty() {
+            system.set(name, Some(text));
+        }
+    }
+    if !info.languages.is_empty() {
+        let mut languages = Element::with_text("LANGUAGES", "");
+        for language in &info.languages {
+            languages.children.push(Child::Element(Element::with_text("LANGUAGE", language)));
+        }
+        if !info.default_language.is_empty() {
+            languages.set("DEFAULT", Some(&info.default_language));
+        }
+        system.children.push(Child::Element(languages));
+    }
+    if let Some([major, minor, build, update]) = info.version {
+        let mut version = Element::with_text("VERSION", "");
+        for (name, number) in [
+            ("MAJOR", major),
+            ("MINOR", minor),
+            ("BUILD", build),
+            ("SPBUILD", update),
+            ("SPLEVEL", info.service_pack.unwrap_or(0)),
+        ] {
+            version.set(name, Some(&number.to_string()));
+        }
+        system.children.push(Child::Element(version));
+    }
+    if !info.root.is_empty() {
+        system.set("SYSTEMROOT", Some(&info.root));
+    }
+    image.children.retain(|child| !matches!(child, Child::Element(own) if own.name == element));
+    image.children.push(Child::Element(system));
 }
 
 /// Adds a language to an `IMAGE` element, before the one that says which is used when nobody says.

@@ -26,6 +26,8 @@ pub struct Layout {
     /// Files of the hives, by the word of their role.
     #[serde(default)]
     pub hives: BTreeMap<String, String>,
+    /// What the system says of itself.
+    pub identity: Option<IdentityLayout>,
     /// Provisioned apps.
     pub apps: Option<AppsLayout>,
     /// Package records and optional features.
@@ -52,6 +54,18 @@ pub struct Layout {
     pub run_once: Option<RunOnceLayout>,
     /// The record of what builds did.
     pub record: Option<RecordLayout>,
+}
+
+/// `[identity]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct IdentityLayout {
+    /// Name of the element of the XML data that describes the system.
+    pub element: String,
+    /// Key with product, edition and version, in the hive of software.
+    pub key: String,
+    /// The architecture.
+    pub architecture: ValueLayout,
 }
 
 /// `[apps]`

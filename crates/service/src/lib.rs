@@ -11,6 +11,7 @@ mod choice;
 mod drivers;
 mod edition;
 mod files;
+mod identity;
 mod inventory;
 pub mod layout;
 pub mod pattern;

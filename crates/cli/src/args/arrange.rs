@@ -130,7 +130,7 @@ mod tests {
             let own = command.render_help().to_string();
             assert!(own.contains("Know the source:") && own.contains("Options of every command:"), "{own}");
             let plan = command.find_subcommand_mut("plan").unwrap().render_help().to_string();
-            let (example, usage) = (plan.find("Example:").unwrap(), plan.find("Usage:").unwrap());
+            let (example, usage) = (plan.find("Example").unwrap(), plan.find("Usage:").unwrap());
             assert!(example < usage && !plan.contains("--threads <N>"), "{plan}");
             // Examples are command lines, which are not broken.
             let lists = own.split("First steps:").next().unwrap();

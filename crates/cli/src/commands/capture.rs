@@ -5,8 +5,10 @@ use crate::{
     args::CaptureArgs,
     context::{Context, clock},
 };
-use neat_content::Result;
-use neat_image::{ImageDraft, capture};
+use neat_content::{Error, Result};
+use neat_image::{ImageDraft, Times, capture};
+use neat_service::{Edition, Layout};
+use std::sync::Arc;
 
 pub(crate) fn run(args: &CaptureArgs, context: &Context) -> Result<()> {
     refuse_existing(&args.output.output, args.output.replace)?;
@@ -28,5 +30,37 @@ pub(crate) fn run(args: &CaptureArgs, context: &Context) -> Result<()> {
         draft.repack_solid(solid)?;
     }
     captured.add_to(&mut draft, &args.name, &args.description)?;
+    describe(&mut draft, args, context)?;
     images::write_draft(&draft, &[], &args.output, context)
+}
+
+/// Says in the image file what the system is, so that the edition looks like any other.
+fn describe(draft: &mut ImageDraft, args: &CaptureArgs, context: &Context) -> Result<()> {
+    let layouts = [Arc::new(Layout::common()?)];
+    if let Some(path) = &args.like {
+        let image = images::open_anywhere(path, None)?;
+        let number = args.like_edition.as_ref().map_or(Ok(1), |own| image.find_edition(own))?;
+        let info = image.editions().get(number - 1).and_then(|info| info.system.clone());
+        let info = info.ok_or_else(|| {
+            Error::request(
+                format!("{} does not say what edition {number} is", path.display()),
+                "name another with --like-edition, or leave --like out",
+            )
+        })?;
+        let identity = layouts[0].identity.as_ref();
+        draft.set_system(1, identity.map_or("SYSTEM", |own| &own.element), &info);
+        return Ok(());
+    }
+    let whole = Arc::new(draft.clone());
+    let edition = Edition::open(&whole, 1, &layouts, Times::default())?;
+    match edition.identity()? {
+        Some((element, info)) => draft.set_system(1, &element, &info),
+        None if edition.layout.is_some() => {
+            context.note(
+                "its registry does not say which system it is; --like MEDIA describes it as another edition",
+            );
+        }
+        None => {}
+    }
+    Ok(())
 }

@@ -392,6 +392,13 @@ impl ImageDraft {
         }
     }
 
+    /// Describes the system of an edition, numbered from 1, in its XML data, in an element of this name.
+    pub fn set_system(&mut self, number: usize, element: &str, info: &crate::SystemInfo) {
+        if let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
+            crate::info::set_system(&mut edition.xml, element, info);
+        }
+    }
+
     /// Adds a language to those that the XML data of an edition, numbered from 1, lists.
     pub fn add_language(&mut self, number: usize, language: &str) {
         if let Some(edition) = number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
