@@ -38,7 +38,7 @@ documents! {
     "answer-new", "`answer new`": Model;
     "answer-read", "`answer read`": show::answer::ReadView;
     "check", "`check`": show::check::CheckView;
-    "compare", "`compare`": Comparison, Since;
+    "compare", "`compare`; with a page as `report`": Comparison, Since;
     "demo", "`demo`": show::build::DemoView;
     "depot-fetch", "`depot fetch`": show::depot::FetchView;
     "depot-index", "`depot index`": show::depot::IndexView;

@@ -211,3 +211,34 @@ fn a_browser_shows_pages_and_fetches_nothing() {
         assert!(picture.starts_with(b"\x89PNG") && picture.len() > 10_000, "{of}: {} bytes", picture.len());
     }
 }
+
+#[test]
+fn a_page_shows_what_differs_and_every_machine_has_its_own() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    let view = json(&dir, &["compare", "quay-os-7.iso", "out/bridge.iso", "--json"]);
+    ok(&dir, &["compare", "quay-os-7.iso", "out/bridge.iso", "-o", "changes.html"]);
+    let html = fs::read_to_string(dir.join("changes.html")).unwrap();
+    examined(&html);
+    let edition = &view["editions"][0];
+    for text in ["Quay OS 7 Kiosk", edition["gone"][0].as_str().unwrap(), "What differs", "SupportPhone"] {
+        assert!(html.contains(text), "{text}");
+    }
+    // A row for each file that differs.
+    let files = view["files"].as_array().unwrap().iter().chain(edition["files"].as_array().unwrap());
+    for file in files {
+        assert!(html.contains(&format!("<td>{}</td>", file["path"].as_str().unwrap())), "{file}");
+    }
+    assert_eq!(fails(&dir, &["compare", "quay-os-7.iso", "out/bridge.iso", "-o", "changes.html"]).0, 4);
+    let ledger = "out/bridge.ledger.json";
+    ok(&dir, &["compare", ledger, ledger, "-o", "builds.html"]);
+    assert!(fs::read_to_string(dir.join("builds.html")).unwrap().contains("the same items"));
+
+    let html = page(&dir, "fleet.stack.toml");
+    let ids = examined(&html);
+    for (row, machine) in [(2, "KIOSK-01"), (3, "KIOSK-02"), (4, "KIOSK-03")] {
+        assert!(ids.contains(&format!("machine-{row}")), "{ids:?}");
+        assert!(html.contains(&format!("<a href=\"#machine-{row}\">{machine}</a>")), "{machine}");
+        assert!(html.contains(&format!("neatstack build fleet.stack.toml --only {machine}")));
+    }
+}

@@ -2,7 +2,7 @@
 
 use crate::{
     image::{EditionMap, editions_table},
-    model::{Block, Cell, Page, Remark, Weight},
+    model::{Block, Cell, Page, Remark, Section, Weight},
 };
 use neat_service::Item;
 use neat_stack::{EditionWork, Finding, Ledger, LedgerItem, PlanReport, Weight as Heavy};
@@ -136,7 +136,7 @@ pub fn of_plan(report: &PlanReport, name: &str, maps: &[EditionMap]) -> Page {
             own.cells.iter().map(|(name, value)| format!("{name} {}", value.as_str().unwrap_or_default()));
         vec![
             Cell::count(own.row as u64),
-            Cell::text(&own.machine),
+            Cell::text(&own.machine).leading_to(format!("machine-{}", own.row)),
             Cell::text(cells.collect::<Vec<_>>().join(", ")),
             Cell::text(own.outputs.join(", ")),
         ]
@@ -147,6 +147,20 @@ pub fn of_plan(report: &PlanReport, name: &str, maps: &[EditionMap]) -> Page {
     );
     for map in maps {
         page.add(&format!("Megabytes of {} before", map.edition), map.blocks());
+    }
+    for own in &report.variants {
+        let said = own
+            .cells
+            .iter()
+            .map(|(name, value)| (name.clone(), value.as_str().unwrap_or_default().to_owned()));
+        let media = own.outputs.iter().map(|path| ("media".to_owned(), path.clone()));
+        let label = [("label".to_owned(), own.label.clone())];
+        let sheet = Block::sheet(said.chain(label).chain(media));
+        let build = format!("neatstack build {name} --only {}", own.machine);
+        let blocks = [sheet, Block::Text("It alone is built by:".into()), Block::Command(build)];
+        let mut section = Section::new(&own.machine, blocks);
+        section.mark = Some(format!("machine-{}", own.row));
+        page.sections.push(section);
     }
     page
 }

@@ -39,7 +39,7 @@ impl Page {
                     @if !self.remarks.is_empty() { (remarks(&self.remarks)) }
                     @if self.sections.len() > 3 {
                         nav aria-label="Sections" {
-                            @for (n, section) in self.sections.iter().enumerate() {
+                            @for (n, section) in self.sections.iter().enumerate().filter(|(_, own)| own.mark.is_none()) {
                                 a href={ "#s" (n + 1) } { (section.title) }
                             }
                         }
@@ -86,7 +86,7 @@ fn list(all: &[&Remark]) -> Markup {
 
 fn section(own: &Section, number: usize, maps: &mut usize) -> Markup {
     html! {
-        section id={ "s" (number) } {
+        section id={ @if let Some(mark) = &own.mark { (mark) } @else { "s" (number) } } class=[own.mark.as_ref().map(|_| "sheet")] {
             h2 { (own.title) }
             @for own in &own.blocks { (block(own, maps)) }
         }
@@ -117,7 +117,11 @@ fn table(own: &Table) -> Markup {
     let cell = |n: usize, cell: &Cell| {
         let class = [class(n), cell.is_bad.then_some("bad")];
         let class = class.into_iter().flatten().collect::<Vec<_>>().join(" ");
-        html! { td class=[(!class.is_empty()).then_some(class)] data-value=[cell.value] { (cell.text) } }
+        html! {
+            td class=[(!class.is_empty()).then_some(class)] data-value=[cell.value] {
+                @if let Some(mark) = &cell.leads_to { a href={ "#" (mark) } { (cell.text) } } @else { (cell.text) }
+            }
+        }
     };
     html! {
         div.wide {

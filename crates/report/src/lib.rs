@@ -12,6 +12,7 @@
 #![forbid(unsafe_code)]
 
 mod build;
+mod compare;
 mod html;
 mod image;
 mod map;
@@ -19,6 +20,7 @@ mod model;
 mod style;
 
 pub use build::{Pictures, of_ledger, of_plan};
+pub use compare::{of_comparison, of_since};
 pub use image::{EditionMap, of_image};
 pub use map::{Area, Rect, squarified};
 pub use model::{Block, Cell, Head, Page, Remark, Section, Table, Weight, size};

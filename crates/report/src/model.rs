@@ -46,6 +46,8 @@ pub struct Section {
     pub title: String,
     /// What is in it.
     pub blocks: Vec<Block>,
+    /// Its mark, where others lead to it; then it begins a sheet of paper and is not named among the sections.
+    pub mark: Option<String>,
 }
 
 /// Something in a section.
@@ -111,6 +113,8 @@ pub struct Cell {
     pub value: Option<i64>,
     /// Whether it says that something is wrong.
     pub is_bad: bool,
+    /// The mark of the section that it leads to.
+    pub leads_to: Option<String>,
 }
 
 impl Page {
@@ -132,7 +136,7 @@ impl Section {
     /// A section with these blocks; empty ones are left out.
     pub fn new(title: impl Into<String>, blocks: impl IntoIterator<Item = Block>) -> Self {
         let blocks = blocks.into_iter().filter(|block| !block.is_empty()).collect();
-        Self { title: title.into(), blocks }
+        Self { title: title.into(), blocks, mark: None }
     }
 }
 
@@ -173,12 +177,18 @@ impl Cell {
     /// A cell with a number of bytes.
     pub fn bytes(bytes: i64) -> Self {
         let sign = if bytes < 0 { "−" } else { "" };
-        Self { text: format!("{sign}{}", size(bytes.unsigned_abs())), value: Some(bytes), is_bad: false }
+        Self { text: format!("{sign}{}", size(bytes.unsigned_abs())), value: Some(bytes), ..Self::default() }
     }
 
     /// A cell with a number of things.
     pub fn count(count: u64) -> Self {
-        Self { text: count.to_string(), value: i64::try_from(count).ok(), is_bad: false }
+        Self { text: count.to_string(), value: i64::try_from(count).ok(), ..Self::default() }
+    }
+
+    /// The same, leading to a section by its mark.
+    #[must_use]
+    pub fn leading_to(self, mark: impl Into<String>) -> Self {
+        Self { leads_to: Some(mark.into()), ..self }
     }
 
     /// The same, said as something wrong.

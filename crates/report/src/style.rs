@@ -27,10 +27,10 @@ svg text{fill:var(--ink);font:12px system-ui,sans-serif}svg .head{font-weight:60
 svg a:focus-visible rect,svg a:hover rect{stroke:var(--mark);stroke-width:2}tr:target td{background:var(--soft)}\
 .bars{display:grid;grid-template-columns:max-content 1fr max-content;gap:.35rem .8rem;align-items:center}\
 .track{background:var(--soft)}.bar{display:block;height:1.1rem;background:var(--mark);print-color-adjust:exact}.number{text-align:right}img{max-width:100%;border:1px solid var(--line)}details{margin:.6rem 0}summary{cursor:pointer;color:var(--mark)}\
-footer{margin-top:3rem;color:var(--quiet);font-size:.9rem}nav a{color:var(--mark);margin-right:1rem}\
+footer{margin-top:3rem;color:var(--quiet);font-size:.9rem}nav a,td a{color:var(--mark)}nav a{margin-right:1rem}\
 @media(max-width:34rem){dl{grid-template-columns:1fr}dd{margin-bottom:.4rem}}\
 @media print{:root{--paper:#fff;--ink:#000;--quiet:#444;--line:#bbb;--soft:#f3f3f3;--mark:#000}@page{size:A4;margin:16mm}\
-body{max-width:none;padding:0;font-size:10pt}nav{display:none}h2{break-after:avoid}tr,figure{break-inside:avoid}.wide{overflow:visible}\
+body{max-width:none;padding:0;font-size:10pt}nav{display:none}.sheet{break-before:page}h2{break-after:avoid}tr,figure{break-inside:avoid}.wide{overflow:visible}\
 details>*{display:block}}";
 
 /// Sorts tables by the column whose heading is pressed. Without it they stand in their order.

@@ -12,12 +12,19 @@ Examples:
   neatstack compare quay-os-7.iso out/bridge.iso
   neatstack compare out/september.ledger.json out/october.ledger.json
   neatstack compare before.wim after.wim --edition \"Quay OS 7 Bridge\"
+  neatstack compare quay-os-7.iso out/bridge.iso -o changes.html
   neatstack compare SOFTWARE.before SOFTWARE.after --reg > changes.reg")]
 pub(crate) struct CompareArgs {
     /// The first
     pub before: PathBuf,
     /// The second
     pub after: PathBuf,
+    /// Write a page instead: one HTML file that needs no network
+    #[arg(short, long, value_name = "PAGE.html")]
+    pub output: Option<PathBuf>,
+    /// Overwrite the page if it is there
+    #[arg(long, requires = "output")]
+    pub replace: bool,
     /// Only this edition
     #[arg(long, value_name = "EDITION")]
     pub edition: Option<String>,

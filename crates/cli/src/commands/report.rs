@@ -23,19 +23,23 @@ pub(crate) fn run(args: &ReportArgs, context: &Context) -> Result<()> {
         Some(kind::Kind::Stack) => stack(args, context)?,
         _ => image(args)?,
     };
+    write_page(&page, &args.output, args.replace, context)
+}
+
+/// Writes a page and says where.
+pub(super) fn write_page(page: &Page, to: &Path, replace: bool, context: &Context) -> Result<()> {
     let html = page.html();
-    let (pending, mut output) =
-        PendingFile::create_output(&args.output, IfThere::replace(args.replace), None)?;
+    let (pending, mut output) = PendingFile::create_output(to, IfThere::replace(replace), None)?;
     output.write_bytes(html.as_bytes())?;
     pending.commit(output.finish()?.0)?;
-    let view = show::build::PageView { page: args.output.display().to_string(), size: html.len() as u64 };
+    let view = show::build::PageView { page: to.display().to_string(), size: html.len() as u64 };
     if context.json {
         return context.print_json(&view);
     }
     context.print(&show::heading_line(&view.page, &show::size(view.size)))
 }
 
-fn name_of(path: &Path) -> String {
+pub(super) fn name_of(path: &Path) -> String {
     path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default()
 }
 
