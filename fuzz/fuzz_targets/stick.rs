@@ -3,7 +3,7 @@ use libfuzzer_sys::fuzz_target;
 use neat_content::{Content, Job, Meta, Output, Source, Timestamp, Tree};
 use neat_media::{
     bootwalk, read,
-    stick::{Options, Scheme, StickPlan, plan_update},
+    stick::{Options, Scheme, StickPlan, UpdateOptions, plan_update},
 };
 use std::{fs::File, os::unix::fs::FileExt, path::PathBuf, sync::OnceLock};
 
@@ -57,7 +57,7 @@ fuzz_target!(|data: &[u8]| {
     }
     let _ = bootwalk::walk(&sound.path);
     let source = Source::open(&sound.path).unwrap();
-    let _ = plan_update(&source, &sound.tree, Timestamp::default(), false, &Job::silent());
+    let _ = plan_update(&source, &sound.tree, UpdateOptions::default(), &Job::silent());
     for (place, old) in undo.into_iter().rev() {
         file.write_all_at(&old, place).unwrap();
     }

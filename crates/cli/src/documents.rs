@@ -39,6 +39,7 @@ documents! {
     "answer-read", "`answer read`": show::answer::ReadView;
     "check", "`check`": show::check::CheckView;
     "compare", "`compare`; with a page as `report`": Comparison, Since;
+    "config", "`config`": show::config::ConfigView;
     "demo", "`demo`": show::build::DemoView;
     "depot-fetch", "`depot fetch`": show::depot::FetchView;
     "depot-index", "`depot index`": show::depot::IndexView;

@@ -9,6 +9,7 @@ mod advice;
 mod args;
 mod commands;
 mod complete;
+mod config;
 mod context;
 #[cfg(test)]
 mod docs;

@@ -236,3 +236,41 @@ fn what_is_commented_out_plans_when_it_is_not() {
         assert!(plan.status.success() || is_pack, "{own}: {text}{}", String::from_utf8_lossy(&plan.stderr));
     }
 }
+
+#[test]
+fn what_is_always_the_same_is_filled_in_and_changes_no_stack_file() {
+    let (_guard, dir) = demo();
+    fs::create_dir_all(dir.join("home/neatstack")).unwrap();
+    let config = dir.join("home/neatstack/config.toml");
+    fs::write(
+        &config,
+        "publisher = \"BRACKWATER\"\noutput_folder = \"media/\"\nlanguage = \"da-DK\"\ndepot = \"http://192.0.2.9:8080\"\n",
+    )
+    .unwrap();
+    let run = |args: &[&str]| {
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_neatstack"));
+        command.current_dir(&dir).args(args).env("XDG_CONFIG_HOME", dir.join("home")).env("NO_COLOR", "1");
+        command.env_remove("NEATSTACK_DEPOT").output().unwrap()
+    };
+    let text = |args: &[&str]| String::from_utf8(run(args).stdout).unwrap();
+    let shown = text(&["config"]);
+    for said in ["home/neatstack/config.toml", "BRACKWATER", "media/", "da-DK", "http://192.0.2.9:8080"] {
+        assert!(shown.contains(said), "{said}: {shown}");
+    }
+    let draft = text(&["draft", ISO]);
+    assert!(
+        draft.contains("publisher = \"BRACKWATER\"") && draft.contains("iso = \"media/quay-os-7.iso\""),
+        "{draft}"
+    );
+    // What a stack file says stays.
+    let plan = |args: &[&str]| serde_json::from_slice::<serde_json::Value>(&run(args).stdout).unwrap();
+    assert_eq!(
+        plan(&["plan", "bridge.stack.toml", "--json"])["outputs"],
+        support::json(&dir, &["plan", "bridge.stack.toml", "--json"])["outputs"]
+    );
+    fs::write(&config, "publsher = \"x\"\n").unwrap();
+    let output = run(&["config"]);
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.code() == Some(2) && said.contains("publsher"), "{said}");
+    assert!(ok(&dir, &["config"]).contains("is not there"));
+}

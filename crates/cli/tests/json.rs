@@ -101,6 +101,7 @@ fn runs(dir: &Path) -> Vec<Vec<&'static str>> {
         "report quay-os-7.iso -o page.html",
         "draft quay-os-7.iso -o drafted.stack.toml",
         "manual share",
+        "config",
         "demo again",
     ];
     lines.iter().map(|line| line.split(' ').chain(["--json"]).collect()).collect()

@@ -30,6 +30,10 @@ pub struct DraftWishes {
     pub sites: Option<String>,
     /// What comes out.
     pub output: DraftOutput,
+    /// The publisher.
+    pub publisher: Option<String>,
+    /// Folder that is written into; `out` without it.
+    pub folder: Option<String>,
 }
 
 /// What a build writes.
@@ -217,17 +221,21 @@ fn output(text: &mut Lines, media: &Media, stem: &str, has_editions: bool, wishe
     let output = wishes.output;
     // Each machine's media has a name of its own.
     let stem = if wishes.sites.is_some() { "{name}" } else { stem };
+    let folder = wishes.folder.as_deref().unwrap_or("out").trim_end_matches('/');
     text.line("[media]");
     text.line("# In label and names {date} stands for today. Without a label the source's.");
     text.line(&format!("label = {}", toml_string(&media.volume.label)));
-    text.line_if(output.has_disc(), &format!("iso = {}", toml_string(&format!("out/{stem}.iso"))));
+    text.line_if(output.has_disc(), &format!("iso = {}", toml_string(&format!("{folder}/{stem}.iso"))));
     text.line_if(
         output.has_stick(),
         &format!(
             "stick = {{ image = {}, scheme = \"gpt\" }}   # a stick too, or only",
-            toml_string(&format!("out/{stem}.img"))
+            toml_string(&format!("{folder}/{stem}.img"))
         ),
     );
+    if let Some(publisher) = &wishes.publisher {
+        text.line(&format!("publisher = {}", toml_string(publisher)));
+    }
     text.line(
         "# trial = [\"bios\", \"uefi\"]    # start the result in a virtual machine; the build fails if it does not come up",
     );

@@ -13,7 +13,7 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ),
     ("Answer what setup asks", &["answer"]),
     ("Plan, make and try", &["draft", "pick", "plan", "build", "report", "master", "stick", "trial"]),
-    ("Many and later", &["depot", "schema", "manual", "demo"]),
+    ("Many and later", &["depot", "schema", "manual", "config", "demo"]),
 ];
 
 /// What every command has; said here, and hidden in the help of each.

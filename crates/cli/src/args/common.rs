@@ -117,7 +117,7 @@ pub(crate) enum MethodName {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "The depot")]
 pub(crate) struct DepotWhere {
-    /// An http:// address or a folder; without it $NEATSTACK_DEPOT, or the loopback address
+    /// An http:// address or a folder; without it $NEATSTACK_DEPOT, the configured one, or the loopback address
     #[arg(long = "depot", value_name = "WHERE")]
     pub location: Option<String>,
     /// Seconds that an answer may take, and each connection before it is begun anew

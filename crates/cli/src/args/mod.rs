@@ -7,6 +7,7 @@ mod capture;
 mod check;
 mod common;
 mod compare;
+mod config;
 mod demo;
 mod depot;
 mod draft;
@@ -43,6 +44,7 @@ pub(crate) use common::{
     CompressionArgs, DepotWhere, Digest, ImageOutput, InsideArgs, LevelName, MethodName, SolidArgs,
 };
 pub(crate) use compare::CompareArgs;
+pub(crate) use config::ConfigArgs;
 pub(crate) use demo::{DemoArgs, DemoSize};
 pub(crate) use depot::{DepotAction, DepotArgs, DepotKind, OfferArgs};
 pub(crate) use draft::{DraftArgs, DraftForm};
@@ -152,6 +154,7 @@ pub(crate) enum Command {
     Report(ReportArgs),
     Schema(SchemaArgs),
     Manual(ManualArgs),
+    Config(ConfigArgs),
     Demo(DemoArgs),
 }
 
@@ -230,6 +233,7 @@ mod tests {
             "neatstack report a.iso -o a.html --edition 1 --replace",
             "neatstack schema stack",
             "neatstack manual d --replace",
+            "neatstack config",
         ];
         for line in sound {
             assert!(parses(line), "{line}");

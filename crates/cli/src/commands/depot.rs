@@ -3,6 +3,7 @@
 use super::{answer, refuse_existing};
 use crate::{
     args::{DepotAction, DepotArgs, DepotKind, DepotWhere, OfferArgs},
+    config::Config,
     context::Context,
     show,
 };
@@ -194,11 +195,17 @@ fn index(folder: &Path, title: Option<&str>, context: &Context) -> Result<()> {
 }
 
 fn at(depot: &DepotWhere) -> Result<Depot> {
-    let location = depot.location.clone().or_else(from_environment).unwrap_or_else(|| USUAL.to_owned());
+    let location = usual(depot)?.unwrap_or_else(|| USUAL.to_owned());
     Depot::at(&location, Path::new(""))
 }
 
-fn from_environment() -> Option<String> {
+/// The depot that is meant where a stack file names none.
+fn usual(depot: &DepotWhere) -> Result<Option<String>> {
+    let named = depot.location.clone().or_else(from_environment);
+    if named.is_some() { Ok(named) } else { Ok(Config::read()?.depot) }
+}
+
+pub(super) fn from_environment() -> Option<String> {
     std::env::var("NEATSTACK_DEPOT").ok().filter(|location| !location.is_empty())
 }
 
@@ -228,7 +235,7 @@ pub(super) fn resolve(
     context: &Context,
 ) -> Result<Vec<DepotUse>> {
     let base = stack_path.parent().unwrap_or(Path::new(""));
-    let default = depot.location.clone().or_else(from_environment);
+    let default = usual(depot)?;
     // What is given on the command line goes before the stack file's own.
     if depot.location.is_some() {
         stack.depot = None;

@@ -5,6 +5,7 @@ mod build;
 mod capture;
 mod check;
 mod compare;
+mod config;
 mod demo;
 mod depot;
 mod draft;
@@ -66,6 +67,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Report(args) => report::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,
         Command::Manual(args) => manual::run(&args, context)?,
+        Command::Config(_) => config::run(context)?,
         Command::Draft(args) => draft::run(&args, context)?,
         Command::Pick(args) => pick::run(&args, context)?,
         Command::Plan(args) => plan::run(&args, context)?,

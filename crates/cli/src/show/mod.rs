@@ -5,6 +5,7 @@ pub(crate) mod brief;
 pub(crate) mod build;
 pub(crate) mod check;
 pub(crate) mod compare;
+pub(crate) mod config;
 pub(crate) mod depot;
 pub(crate) mod drivers;
 pub(crate) mod image;

@@ -40,6 +40,7 @@ pub fn word(args: &[&str]) -> Option<&'static str> {
         other => [
             "check",
             "compare",
+            "config",
             "demo",
             "draft",
             "drivers",

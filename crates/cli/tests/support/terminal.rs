@@ -40,6 +40,7 @@ impl Terminal {
         command.cwd(dir);
         command.env("TERM", "xterm-256color");
         command.env_remove("SOURCE_DATE_EPOCH");
+        command.env("XDG_CONFIG_HOME", "nowhere");
         let child = pair.slave.spawn_command(command).unwrap();
         drop(pair.slave);
         let mut reader = pair.master.try_clone_reader().unwrap();

@@ -1,7 +1,7 @@
 //! `answer new`: a starting point.
 
 use super::{ask::ask_for, give};
-use crate::{args::NewArgs, context::Context};
+use crate::{args::NewArgs, config::Config, context::Context};
 use neat_answer::{Finding, Gravity, Known, Model, check_model};
 use neat_content::{Error, Result};
 use std::io::IsTerminal;
@@ -14,8 +14,10 @@ pub(super) fn new(args: &NewArgs, context: &Context) -> Result<()> {
         None if asks => ask_for(what, usual),
         None => Ok(String::new()),
     };
+    let config = Config::read()?;
+    let language = config.language.as_deref().unwrap_or("en-GB");
     let known = Known {
-        language: get(&args.language, "Language", "en-GB")?,
+        language: get(&args.language, "Language", language)?,
         time_zone: get(&args.time_zone, "Time zone", "Etc/UTC")?,
         edition: args.edition.clone().unwrap_or_default(),
         machine: args.machine.clone().unwrap_or_default(),

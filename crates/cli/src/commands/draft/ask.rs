@@ -3,6 +3,7 @@
 use super::paths::Paths;
 use crate::{
     args::{DraftArgs, DraftForm},
+    config::Config,
     show::outside,
 };
 use inquire::{
@@ -33,6 +34,8 @@ pub(super) struct Answered {
     /// Whether components are chosen on the screen afterwards.
     pub picks: bool,
     pub output: Option<PathBuf>,
+    /// What is filled in by itself.
+    pub config: Config,
 }
 
 impl Answered {
@@ -181,13 +184,16 @@ fn answers(known: &mut Answered) -> Result<()> {
             known.answer =
                 path("Answer file:", "Such as autounattend.xml or bridge.answer.toml. Enter: none", &[])?;
         }
-        Some(NEW) => known.new_answers = Some(starter(&few_questions(known.sites.is_some())?)?),
+        Some(NEW) => {
+            let usual = known.config.language.as_deref();
+            known.new_answers = Some(starter(&few_questions(known.sites.is_some(), usual)?)?);
+        }
         _ => {}
     }
     Ok(())
 }
 
-fn few_questions(has_list: bool) -> Result<Known> {
+fn few_questions(has_list: bool, usual_language: Option<&str>) -> Result<Known> {
     let one_of = |all: Vec<&'static str>| {
         let offered = all.clone();
         let offer = move |typed: &str| -> std::result::Result<Vec<String>, inquire::CustomUserError> {
@@ -206,13 +212,14 @@ fn few_questions(has_list: bool) -> Result<Known> {
         (offer, check)
     };
     let (offer, check) = one_of(neat_answer::language_tags().collect());
+    let usual_language = usual_language.unwrap_or("en-GB");
     let language = Text::new("Language:")
-        .with_default("en-GB")
+        .with_default(usual_language)
         .with_help_message("Of setup and system, with its usual keyboard")
         .with_autocomplete(offer)
         .with_validator(check)
         .prompt_skippable();
-    let language = told(language)?.unwrap_or_else(|| "en-GB".into());
+    let language = told(language)?.unwrap_or_else(|| usual_language.into());
     let (offer, check) = one_of(neat_answer::time_zones().collect());
     let time_zone = Text::new("Time zone:")
         .with_default("Europe/London")

@@ -6,6 +6,7 @@ mod paths;
 use super::{answer, pick, refuse_existing};
 use crate::{
     args::{DraftArgs, DraftForm},
+    config::Config,
     context::Context,
     show,
 };
@@ -22,6 +23,7 @@ pub(crate) fn run(args: &DraftArgs, context: &Context) -> Result<()> {
     let media = super::kind::media(&args.media)?;
     let names = edition_names(&media)?;
     let mut known = Answered::of(args);
+    known.config = Config::read()?;
     for edition in &mut known.editions {
         *edition = find(&names, edition, &args.media)?;
     }
@@ -125,6 +127,8 @@ fn wishes(known: &Answered, folder: Option<&Path>) -> Result<DraftWishes> {
         catalogues: ways(&known.catalogues)?,
         answer: known.answer.as_ref().map(way).transpose()?,
         sites: known.sites.as_ref().map(way).transpose()?,
+        publisher: known.config.publisher.clone(),
+        folder: known.config.output_folder.clone(),
         output: match known.form {
             None | Some(DraftForm::Disc) => DraftOutput::Disc,
             Some(DraftForm::Stick) => DraftOutput::Stick,
