@@ -61,7 +61,7 @@ struct Walk<'a> {
 /// # Errors
 /// `Io`, `BadRequest` for what no image file can hold, `Cancelled`.
 pub fn capture(folder: &Path, options: &Options, job: &Job<'_>) -> Result<Captured> {
-    let metadata = fs::metadata(folder).map_err(Error::io("examine", folder))?;
+    let metadata = fs::metadata(folder).map_err(Error::input("examine", folder))?;
     if !metadata.is_dir() {
         return Err(Error::request(format!("{} is not a folder", folder.display()), "name a folder"));
     }

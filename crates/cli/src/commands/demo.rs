@@ -13,7 +13,7 @@ use std::path::Path;
 
 pub(crate) fn run(args: &DemoArgs, context: &Context) -> Result<()> {
     let dir = &args.dir;
-    std::fs::create_dir_all(dir).map_err(Error::io("create", dir))?;
+    super::make_folder(dir)?;
     let job = context.job();
     let size = match args.size {
         DemoSize::Small => neat_demo::Size::Small,
@@ -64,12 +64,13 @@ fn heading(text: &str) -> String {
 
 impl Told<'_> {
     fn opening(&self) -> String {
-        format!(
-            "Brackwater Ferries does not exist, and nor does its Quay OS 7, but its installation media does: it was\n\
-             just made in {}, with driver packs, updates, applications, an answer file, a catalogue\n\
-             and a stack file that puts them together.\n",
+        let text = format!(
+            "Brackwater Ferries does not exist, and nor does its Quay OS 7, but its installation media does: it was \
+             just made in {}, with driver packs, updates, applications, an answer file, a catalogue and a stack file \
+             that puts them together.",
             self.folder.display()
-        )
+        );
+        show::wrap(&text, 0, show::terminal_width().unwrap_or(100)) + "\n"
     }
 
     /// The story on one screen.
@@ -114,7 +115,15 @@ impl Told<'_> {
         ];
         let rows: Vec<Vec<String>> =
             next.into_iter().map(|(command, why)| vec![command, why.to_owned()]).collect();
-        for line in show::table(&rows, &[]) {
+        // Commands are to be copied, so they are never cut.
+        let widest = |n: usize| rows.iter().map(|row| row[n].chars().count()).max().unwrap_or(0);
+        let is_wide = show::terminal_width().is_none_or(|width| 2 + widest(0) + 2 + widest(1) <= width);
+        let lines = if is_wide {
+            show::table(&rows, &[])
+        } else {
+            rows.iter().flat_map(|row| [row[0].clone(), format!("    {}", row[1])]).collect()
+        };
+        for line in lines {
             story.push_str(&format!("  {line}\n"));
         }
         Ok(story)

@@ -8,7 +8,7 @@ use crate::{
     show,
 };
 use neat_answer::{Offer, Offered};
-use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, commit_together, digest_of};
+use neat_content::{Content, DigestKind, IfThere, PendingFile, Result, commit_together, digest_of};
 use neat_depot::{Beside, Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
 use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
 use std::{
@@ -100,7 +100,7 @@ pub(crate) fn run(args: &DepotArgs, context: &Context) -> Result<()> {
             } else {
                 refuse_existing(&path, *replace)?;
                 if let Some(folder) = to {
-                    std::fs::create_dir_all(folder).map_err(Error::io("create", folder))?;
+                    super::make_folder(folder)?;
                 }
                 Some(place.fetch(item, &path, options(depot), &context.job())?)
             };

@@ -29,7 +29,7 @@ pub(crate) fn run(args: &ManualArgs, context: &Context) -> Result<()> {
     for (place, bytes) in &files {
         let path = args.dir.join(place);
         if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(Error::io("make", folder))?;
+            super::make_folder(folder)?;
         }
         let (pending, mut file) = PendingFile::create_output(&path, IfThere::replace(args.replace), None)?;
         file.write_bytes(bytes)?;

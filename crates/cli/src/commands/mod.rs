@@ -130,6 +130,17 @@ fn is_private(media: &neat_media::Media, readable: bool, context: &Context) -> R
     Ok(has_secret || media.private)
 }
 
+/// Makes a folder that results go into, unless it is there.
+fn make_folder(path: &Path) -> Result<()> {
+    if path.exists() && !path.is_dir() {
+        return Err(Error::request(
+            format!("{} is a file, and a folder is wanted", path.display()),
+            "give another name",
+        ));
+    }
+    std::fs::create_dir_all(path).map_err(Error::io("create the folder", path))
+}
+
 /// Refuses to overwrite what is there.
 fn refuse_existing(path: &Path, replace: bool) -> Result<()> {
     if path.exists() && !replace {

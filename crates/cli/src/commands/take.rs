@@ -22,7 +22,7 @@ pub(crate) fn run(args: &TakeArgs, context: &Context) -> Result<()> {
         refuse_existing(&args.to.join(tree.node(*id).name()), args.replace)?;
     }
     let of_private = args.path.is_file() && Source::open(&args.path)?.is_private();
-    std::fs::create_dir_all(&args.to).map_err(Error::io("create", &args.to))?;
+    super::make_folder(&args.to)?;
     let mut taken = Vec::new();
     for id in found {
         let target = args.to.join(tree.node(id).name());

@@ -162,7 +162,7 @@ fn puts(files: &[String]) -> Result<Vec<Action>> {
     let mut actions = Vec::new();
     for given in files {
         let (file, path) = split(given);
-        let metadata = fs::metadata(&file).map_err(Error::io("examine", &file))?;
+        let metadata = fs::metadata(&file).map_err(Error::input("examine", &file))?;
         if metadata.is_dir() {
             put_folder(&file, &path, &mut actions)?;
         } else {
@@ -181,7 +181,7 @@ fn puts(files: &[String]) -> Result<Vec<Action>> {
 }
 
 fn put(file: &Path, path: String) -> Result<Action> {
-    let metadata = fs::metadata(file).map_err(Error::io("examine", file))?;
+    let metadata = fs::metadata(file).map_err(Error::input("examine", file))?;
     let modified = Timestamp::from_metadata(&metadata);
     // Seconds are all that a directory record holds, and all trees shall say the same.
     let modified = Timestamp::from_seconds(modified.seconds);

@@ -118,7 +118,10 @@ pub(crate) fn steps(steps: &[PlanStep]) -> String {
     let line = |(n, (action, subject, bytes)): (usize, &(String, String, i64))| {
         let bytes = match bytes {
             0 => String::new(),
-            bytes => format!("  {}{}", if *bytes > 0 { "+" } else { "−" }, size(bytes.unsigned_abs())),
+            bytes => {
+                let sign = if *bytes > 0 { "+" } else { "−" };
+                format!("  {sign}{}", size(bytes.unsigned_abs()).replace(' ', super::TOGETHER))
+            }
         };
         let subject = wrapped(&format!("{subject}{bytes}"), width + 8);
         format!("  {:>2}  {:width$}  {subject}\n", n + 1, outside::line(action))

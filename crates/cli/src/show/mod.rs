@@ -49,7 +49,7 @@ pub(crate) fn wrapped(text: &str, column: usize) -> String {
     let text = outside::line(text);
     match terminal_width() {
         Some(width) => wrap(&text, column, width),
-        None => text.into_owned(),
+        None => text.replace(TOGETHER, " "),
     }
 }
 
@@ -169,8 +169,11 @@ pub(crate) fn wrap(text: &str, column: usize, width: usize) -> String {
         out.push_str(word);
         at += len;
     }
-    out
+    out.replace(TOGETHER, " ")
 }
+
+/// A blank at which no line is broken, in text that is wrapped.
+pub(crate) const TOGETHER: &str = "\u{a0}";
 
 /// Columns that a text takes on a terminal: colours take none, the letters of some scripts two.
 fn visible_len(text: &str) -> usize {

@@ -16,7 +16,7 @@ use crate::{
     context::Context,
 };
 use neat_answer::{AnswerFile, Model, Secrets, SiteList};
-use neat_content::{Content, Error, IfThere, PendingFile, Result};
+use neat_content::{Content, IfThere, PendingFile, Result};
 use std::{
     path::{Path, PathBuf},
     process::ExitCode,
@@ -77,7 +77,7 @@ fn folder_of(path: &Path) -> PathBuf {
 /// Writes a file under a temporary name first. What may hold passwords is for its owner alone.
 fn write_file(path: &Path, bytes: &[u8], there: IfThere, is_private: bool) -> Result<()> {
     if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(Error::io("create the folder", folder))?;
+        super::make_folder(folder)?;
     }
     let (pending, mut output) = PendingFile::create_output(path, there, None)?;
     if is_private {
