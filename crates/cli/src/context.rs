@@ -10,6 +10,7 @@ use indicatif::{HumanBytes, HumanDuration, ProgressBar, ProgressDrawTarget, Prog
 use neat_content::{Error, Event, Job, Observer, Result, Timestamp};
 use neat_stack::Clock;
 use std::{
+    collections::BTreeMap,
     io::{IsTerminal, Write},
     path::Path,
     sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
@@ -149,6 +150,9 @@ pub(crate) fn clock() -> Result<Clock> {
     Ok(Clock { today: fixed.unwrap_or(now), fixed })
 }
 
+/// The step that moves no bytes, but says how far machines have come.
+pub(crate) const TRIAL: &str = "trying it";
+
 /// A progress bar for each step that takes long enough to wonder.
 struct Progress {
     shows: bool,
@@ -160,6 +164,8 @@ struct Running {
     step: String,
     started: Instant,
     bar: ProgressBar,
+    /// What each of several things at once has come to.
+    reached: BTreeMap<String, String>,
 }
 
 /// The rate and the time left, once something has been done that they can be told from.
@@ -186,6 +192,8 @@ impl Observer for Progress {
                 let bar = ProgressBar::with_draw_target(total_bytes, target);
                 let template = if total_bytes.is_some() {
                     "{msg}  {wide_bar}  {bytes} of {total_bytes}  {rate}"
+                } else if step == TRIAL {
+                    "{wide_msg}"
                 } else {
                     "{msg}  {bytes}  {rate}"
                 };
@@ -194,7 +202,17 @@ impl Observer for Progress {
                 }
                 bar.set_message(outside::line(step).into_owned());
                 bar.enable_steady_tick(Duration::from_millis(200));
-                *running = Some(Running { step: step.to_owned(), started: Instant::now(), bar });
+                let reached = BTreeMap::new();
+                *running = Some(Running { step: step.to_owned(), started: Instant::now(), bar, reached });
+            }
+            Event::Reached { of, text } => {
+                if let Some(running) = running.as_mut() {
+                    running.reached.insert(of.to_owned(), text.to_owned());
+                    let all: Vec<String> =
+                        running.reached.iter().map(|(of, text)| format!("{of}: {text}")).collect();
+                    let text = format!("{}  {}", running.step, all.join("  ·  "));
+                    running.bar.set_message(outside::line(&text).into_owned());
+                }
             }
             Event::BytesDone(bytes) => {
                 if let Some(running) = running.as_ref() {
@@ -202,7 +220,7 @@ impl Observer for Progress {
                 }
             }
             _ => {
-                if let Some(Running { step, started, bar }) = running.take() {
+                if let Some(Running { step, started, bar, .. }) = running.take() {
                     let bytes = bar.position();
                     bar.finish_and_clear();
                     if self.verbose {

@@ -16,6 +16,13 @@ pub enum Event<'a> {
     },
     /// This many more bytes of the current step are done.
     BytesDone(u64),
+    /// What one of several things that the current step does at once has come to.
+    Reached {
+        /// Which, in a word.
+        of: &'a str,
+        /// How far, in a few words.
+        text: &'a str,
+    },
     /// The current step is over.
     StepFinished,
 }

@@ -7,7 +7,7 @@ use crate::{
     signs::{Signs, line_at},
     terminal::Terminal,
 };
-use neat_content::{Error, Job, Result};
+use neat_content::{Error, Event, Job, Result};
 use serde::Serialize;
 use std::{
     collections::VecDeque,
@@ -173,6 +173,9 @@ impl<'a> Watch<'a> {
             job.check()?;
             let ended = machine.has_ended();
             self.look(machine, firmware, ended);
+            let far = if self.stage == Stage::Nothing { "started" } else { self.stage.words() };
+            let text = format!("{} s, {far}", self.started.elapsed().as_secs());
+            job.event(Event::Reached { of: firmware.name(), text: &text });
             if self.shows_expected() {
                 if !ended {
                     // The rest of the line, and what the screen makes of it.

@@ -2,7 +2,7 @@
 
 use crate::{
     args::{AttachedName, FirmwareName, TrialArgs},
-    context::Context,
+    context::{self, Context},
     show,
 };
 use neat_content::{Error, IfThere, PendingFile, Result};
@@ -62,7 +62,7 @@ pub(crate) fn run(args: &TrialArgs, context: &Context) -> Result<ExitCode> {
         unattended: args.unattended.is_some(),
     };
     let job = context.job();
-    job.event(neat_content::Event::StepStarted { step: "trying it", total_bytes: None });
+    job.event(neat_content::Event::StepStarted { step: context::TRIAL, total_bytes: None });
     let outcomes = neat_trial::run(&tools, &args.media, &firmwares, &options, &job)?;
     job.event(neat_content::Event::StepFinished);
     let mut pictures = Vec::new();

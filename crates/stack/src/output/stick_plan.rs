@@ -85,7 +85,7 @@ fn as_fat32(media: Media, wish: &StickWish<'_>, job: &Job<'_>) -> Result<StickPl
     let seed = wish.seed.unwrap_or_else(|| seed_of(&tree, label, wish.len));
     let mut plan = StickPlan::new(&tree, wish.order, &options(seed))?;
     plan.notes.extend(from_image);
-    if let Some(label) = wish.label.filter(|label| !label.eq_ignore_ascii_case(&plan.label)) {
+    if !label.is_empty() && !label.eq_ignore_ascii_case(&plan.label) {
         plan.notes.push(format!(
             "the stick's label is {:?} and not {label:?}: FAT holds 11 capitals, digits, blanks, - and _",
             plan.label
