@@ -477,3 +477,30 @@ fn a_captured_edition_says_what_it_is() {
         plan["editions_work"]
     );
 }
+
+#[test]
+fn named_streams_are_listed() {
+    use neat_image::{BlobDigest, ImageDraft, Name, Rare, Stream};
+    let (_keep, dir) = demo();
+    ok(&dir, &["editions", "quay-os-7.iso", "keep", "2", "-o", "plain.wim"]);
+    let image = neat_image::open_path(&dir.join("plain.wim")).unwrap();
+    let mut draft = ImageDraft::of(&image);
+    let mut files = image.files(1).unwrap();
+    let id = files.find("Quay/System32/lighthouse.scr").unwrap();
+    let content = neat_content::Content::from_bytes(b"from the harbour".to_vec());
+    let digest = BlobDigest::of(b"from the harbour");
+    draft.add_blob(digest, content);
+    let streams = vec![Stream { name: Name::from("origin"), digest, unused: [0; 8] }];
+    files.entry_mut(id).set_rare(Rare { streams, ..Rare::default() });
+    draft.set_files(1, files).unwrap();
+    let job = neat_content::Job::silent();
+    let bytes = draft.to_content(&dir, 0, &job).unwrap().to_vec(64 << 20, "image").unwrap();
+    fs::write(dir.join("streams.wim"), bytes).unwrap();
+    let text = ok(&dir, &["files", "streams.wim", "--streams"]);
+    assert!(text.contains("          16  Quay/System32/lighthouse.scr:origin\n"), "{text}");
+    assert!(!ok(&dir, &["files", "streams.wim"]).contains(":origin"));
+    let all = json(&dir, &["files", "streams.wim", "--streams", "--digest", "sha1", "--json"]);
+    let own = all.as_array().unwrap().iter().find(|own| own["kind"] == "stream").unwrap();
+    assert_eq!(own["digest"], digest.to_string());
+    assert_eq!(fails(&dir, &["files", "quay-os-7.iso", "--streams"]).0, 2);
+}

@@ -14,6 +14,9 @@ pub(crate) struct FilesArgs {
     pub path: PathBuf,
     #[command(flatten)]
     pub inside: InsideArgs,
+    /// Also list the named streams of an edition's files, as PATH:NAME
+    #[arg(long)]
+    pub streams: bool,
     /// Compute each file's digest
     #[arg(long, value_name = "KIND")]
     pub digest: Option<Digest>,

@@ -42,7 +42,7 @@ pub(crate) struct SplitPart {
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct FileView {
     pub path: String,
-    /// `file` or `link`.
+    /// `file`, `link` or `stream`.
     pub kind: &'static str,
     pub size: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
