@@ -406,6 +406,13 @@ fn nobody_is_asked_for_what_is_the_only_one() {
     ok(&dir, &["take", "bridge.wim", "Quay", "--to", "merged", "--replace"]);
     assert_eq!(fs::read(dir.join("merged/Quay/System32/own.txt")).unwrap(), b"mine");
     assert_eq!(fs::metadata(dir.join("merged/Quay/System32/lighthouse.scr")).unwrap().len(), 45_000);
+    // A link in the place of a folder is not followed.
+    fs::create_dir(dir.join("elsewhere")).unwrap();
+    fs::create_dir(dir.join("linked")).unwrap();
+    std::os::unix::fs::symlink(dir.join("elsewhere"), dir.join("linked/Quay")).unwrap();
+    let through = neatstack(&dir, &["take", "bridge.wim", "Quay", "--to", "linked", "--replace"]);
+    assert_ne!(through.status.code(), Some(0));
+    assert_eq!(fs::read_dir(dir.join("elsewhere")).unwrap().count(), 0);
 }
 
 #[test]
@@ -462,6 +469,12 @@ fn a_captured_edition_says_what_it_is() {
     // What has no system has nothing to say.
     ok(&dir, &["capture", "site-files", "-o", "site.wim", "--name", "Site"]);
     assert_eq!(json(&dir, &["editions", "site.wim", "--json"])[0]["architecture"], "");
+    // A registry that cannot be read is captured all the same.
+    fs::create_dir_all(dir.join("broken/Quay/System32/config")).unwrap();
+    fs::write(dir.join("broken/Quay/System32/config/SOFTWARE"), format!("regf{}", "x".repeat(9000))).unwrap();
+    let output = neatstack(&dir, &["capture", "broken", "-o", "broken.wim", "--name", "Broken"]);
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.success() && said.contains("its registry cannot be read"), "{said}");
     // So a driver for another architecture stays out of it.
     ok(&dir, &["unpack", "quay-os-7.iso", "media"]);
     fs::copy(dir.join("own.wim"), dir.join("media/sources/install.wim")).unwrap();

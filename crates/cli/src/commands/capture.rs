@@ -52,15 +52,17 @@ fn describe(draft: &mut ImageDraft, args: &CaptureArgs, context: &Context) -> Re
         return Ok(());
     }
     let whole = Arc::new(draft.clone());
-    let edition = Edition::open(&whole, 1, &layouts, Times::default())?;
-    match edition.identity()? {
-        Some((element, info)) => draft.set_system(1, &element, &info),
-        None if edition.layout.is_some() => {
-            context.note(
-                "its registry does not say which system it is; --like MEDIA describes it as another edition",
-            );
+    let found = Edition::open(&whole, 1, &layouts, Times::default())
+        .and_then(|edition| Ok((edition.layout.is_some(), edition.identity()?)));
+    let hint = "--like MEDIA describes it as another edition";
+    match found {
+        Ok((_, Some((element, info)))) => draft.set_system(1, &element, &info),
+        Ok((true, None)) => {
+            context.note(&format!("its registry does not say which system it is; {hint}"));
         }
-        None => {}
+        Ok((false, None)) => {}
+        // What is captured is kept as it is, damaged or not.
+        Err(error) => context.note(&format!("its registry cannot be read: {error}; {hint}")),
     }
     Ok(())
 }

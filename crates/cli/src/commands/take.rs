@@ -51,6 +51,25 @@ fn holds_secret(tree: &Tree, id: NodeId) -> Result<bool> {
     }
 }
 
+/// What is at a place, without following links.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Is {
+    Folder,
+    Link,
+    File,
+}
+
+fn kind_of(path: &Path) -> Option<Is> {
+    let kind = std::fs::symlink_metadata(path).ok()?.file_type();
+    Some(if kind.is_dir() {
+        Is::Folder
+    } else if kind.is_symlink() {
+        Is::Link
+    } else {
+        Is::File
+    })
+}
+
 fn take(
     tree: &Tree,
     id: NodeId,
@@ -61,8 +80,8 @@ fn take(
 ) -> Result<u64> {
     let job = context.job();
     match &tree.node(id).kind {
-        // What is there stays beside it.
-        NodeKind::Folder(own) if there == IfThere::Replace && target.is_dir() => {
+        // What is there stays beside it. A link is no folder, wherever it leads.
+        NodeKind::Folder(own) if there == IfThere::Replace && kind_of(target) == Some(Is::Folder) => {
             own.children().try_fold(0, |all, child| {
                 let place = target.join(tree.node(child).name());
                 Ok(all + take(tree, child, &place, there, private, context)?)
@@ -73,6 +92,9 @@ fn take(
             Ok(tree.walk_from(id).filter_map(|step| tree.node(step.id).content().map(Content::len)).sum())
         }
         NodeKind::Link(link) => {
+            if there == IfThere::Replace && kind_of(target) == Some(Is::Link) {
+                std::fs::remove_file(target).map_err(Error::io("replace the link", target))?;
+            }
             std::os::unix::fs::symlink(link, target).map_err(Error::io("create the link", target))?;
             Ok(0)
         }
