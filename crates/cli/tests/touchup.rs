@@ -95,13 +95,13 @@ fn what_is_not_a_disc_is_refused_and_stays_as_it_is() {
     let (_dir, dir) = demo();
     fs::write(dir.join("text"), "x".repeat(100_000)).unwrap();
     fs::write(dir.join("empty"), "").unwrap();
-    for (file, wanted) in [("text", 3), ("empty", 3), ("drivers", 1), ("missing.iso", 1)] {
+    for (file, wanted) in [("text", 3), ("empty", 3), ("drivers", 1), ("missing.iso", 2)] {
         let (code, error) = fails(&dir, &["touchup", file, "put", "text=a.txt"]);
         assert_eq!(code, wanted, "{file}: {error}");
     }
     assert_eq!(fs::read(dir.join("text")).unwrap().len(), 100_000);
     let (code, error) = fails(&dir, &["touchup", ISO, "put", "nowhere.txt"]);
-    assert_eq!((code, error.contains("nowhere.txt")), (1, true), "{error}");
+    assert_eq!((code, error.contains("nowhere.txt")), (2, true), "{error}");
     // Only to be read: said, and nothing happens.
     let iso = dir.join(ISO);
     let before = fs::read(&iso).unwrap();

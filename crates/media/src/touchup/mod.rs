@@ -116,8 +116,11 @@ impl Disc {
     /// # Errors
     /// `Request` for what is not a file, `Refused` while another touch-up works on it.
     pub fn open(path: &Path) -> Result<Self> {
-        let file =
-            File::options().read(true).write(true).open(path).map_err(Error::io("open for writing", path))?;
+        let file = File::options()
+            .read(true)
+            .write(true)
+            .open(path)
+            .map_err(Error::input("open for writing", path))?;
         let metadata = file.metadata().map_err(Error::io("examine", path))?;
         if !metadata.is_file() {
             return Err(Error::request(
