@@ -264,7 +264,8 @@ fn under_a_real_kernel_usb_disks_are_listed_refused_written_updated_and_pulled_o
         ns unpack unpack $G folder -q\n\
         ns same compare $G quay-os-7.iso\n\
         echo added >folder/added.txt\n\
-        ns update stick update folder --to $G --json\n\
+        ns unsaid stick update folder --to $G\n\
+        ns update stick update folder --to $G --yes-change QS-GOOD --json\n\
         files third; umount /m\n\
         dd if=/dev/urandom of=folder/large.bin bs=1M count=24 2>/dev/null\n\
         ( come '[ $(cut -c1-200 /sys/block/'$N'/stat | tr -s \" \" | cut -d\" \" -f8) -gt 53000 ]'; echo @PULL ) &\n\
@@ -300,6 +301,7 @@ fn under_a_real_kernel_usb_disks_are_listed_refused_written_updated_and_pulled_o
         ("part", 4, "is a part of a disk"),
         ("second", 0, "\"verified\": true"),
         ("same", 0, "nothing differs"),
+        ("unsaid", 4, "give --yes-change QS-GOOD"),
         ("update", 0, "\"kept\": 17"),
         ("gone", 1, "large.bin: cannot write to byte"),
     ] {
