@@ -18,7 +18,8 @@ use ratatui::{
         event::{self, DisableMouseCapture, EnableMouseCapture, Event},
         execute,
         terminal::{
-            Clear, ClearType, EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
+            BeginSynchronizedUpdate, Clear, ClearType, EndSynchronizedUpdate, EnterAlternateScreen,
+            LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
         },
     },
 };
@@ -74,12 +75,15 @@ fn run(screen: &mut Screen, news: &Receiver<News>, stop: &AtomicBool) -> io::Res
             is_stale = true;
         }
         if is_stale {
+            // Terminals that know these marks show the picture when it is whole; others pass over them.
+            execute!(terminal.0.backend_mut(), BeginSynchronizedUpdate)?;
             terminal.0.draw(|frame| {
                 draw::screen(screen, frame);
                 if !screen.colours {
                     draw::without_colours(frame);
                 }
             })?;
+            execute!(terminal.0.backend_mut(), EndSynchronizedUpdate)?;
             is_stale = false;
         }
         if !event::poll(TICK)? {
@@ -121,7 +125,8 @@ impl Open {
 
 impl Drop for Open {
     fn drop(&mut self) {
-        let _ = execute!(self.0.backend_mut(), DisableMouseCapture, LeaveAlternateScreen);
+        let _ =
+            execute!(self.0.backend_mut(), EndSynchronizedUpdate, DisableMouseCapture, LeaveAlternateScreen);
         let _ = disable_raw_mode();
         let _ = self.0.show_cursor();
     }

@@ -53,10 +53,15 @@ impl Terminal {
         let own = Arc::clone(&drawn);
         thread::spawn(move || {
             let mut bytes = [0; 4096];
+            let mut waiting = Vec::new();
             // At the end of the program reading fails.
             while let Ok(count @ 1..) = reader.read(&mut bytes) {
-                own.lock().unwrap().process(&bytes[..count]);
+                waiting.extend_from_slice(&bytes[..count]);
+                let whole = whole_pictures(&waiting);
+                own.lock().unwrap().process(&waiting[..whole]);
+                waiting.drain(..whole);
             }
+            own.lock().unwrap().process(&waiting);
         });
         Self { child, writer, _master: pair.master, drawn }
     }
@@ -122,6 +127,21 @@ impl Terminal {
             thread::sleep(Duration::from_millis(20));
         }
         panic!("did not end; the screen is\n{}", self.screen());
+    }
+}
+
+/// How many of these bytes can be shown without showing half a picture: those before a begun one, and before what may be
+/// the first bytes of the mark of one.
+fn whole_pictures(bytes: &[u8]) -> usize {
+    const BEGIN: &[u8] = b"\x1b[?2026h";
+    const END: &[u8] = b"\x1b[?2026l";
+    let last = |mark: &[u8]| bytes.windows(mark.len()).rposition(|part| part == mark);
+    match (last(BEGIN), last(END)) {
+        (Some(begin), end) if end.is_none_or(|end| end < begin) => begin,
+        _ => {
+            let split = (1..BEGIN.len()).rev().find(|count| bytes.ends_with(&BEGIN[..*count]));
+            bytes.len() - split.unwrap_or(0)
+        }
     }
 }
 
