@@ -68,4 +68,4 @@ pub use text::{Encoding, Text, ansi_text, fold_unit};
 pub use time::Timestamp;
 pub use toml_words::plain_toml;
 pub use tree::{Folder, Meta, Node, NodeId, NodeKind, Step, Tree, TreeCounts, check_name, fold_case};
-pub use words::{and_more, nearest, nearest_by, parse_size, toml_string};
+pub use words::{and_more, counted, nearest, nearest_by, parse_size, toml_string};

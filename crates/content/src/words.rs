@@ -75,6 +75,11 @@ pub fn nearest_by<'a>(
     near.into_iter().take(3).map(|(_, candidate)| candidate).collect()
 }
 
+/// A number with its noun, such as `1 file` and `2 files`.
+pub fn counted(number: u64, one: &str, many: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+}
+
 /// ` and 3 more`, for a list of which so many are not shown; nothing for none.
 pub fn and_more(count: usize) -> Cow<'static, str> {
     if count == 0 { "".into() } else { format!(" and {count} more").into() }
@@ -135,6 +140,14 @@ mod tests {
         assert_eq!(nearest("qqq", ["label", "media"]), None);
         let ids = ["app/Chart-Viewer", "app/Chat", "service/chart-viewer", "tool/x"];
         assert_eq!(nearest_by("chart-viwer", ids, last)[..2], ["app/Chart-Viewer", "service/chart-viewer"]);
+    }
+
+    #[test]
+    fn one_thing_is_not_said_as_many() {
+        assert_eq!(
+            [0, 1, 2].map(|number| counted(number, "entry", "entries")),
+            ["0 entries", "1 entry", "2 entries"]
+        );
     }
 
     #[test]

@@ -4,6 +4,7 @@ use crate::{
     image::{EditionMap, editions_table},
     model::{Block, Cell, Page, Remark, Section, Weight},
 };
+use neat_content::counted;
 use neat_service::Item;
 use neat_stack::{EditionWork, Finding, Ledger, LedgerItem, PlanReport, Weight as Heavy};
 
@@ -103,7 +104,7 @@ pub fn of_plan(report: &PlanReport, name: &str, maps: &[EditionMap]) -> Page {
             Block::sheet([
                 ("media", format!("{} ({})", own.path, crate::size(own.size))),
                 ("label", own.label.clone()),
-                ("holds", format!("{} files", own.files)),
+                ("holds", counted(own.files, "file", "files")),
                 ("boots", own.boot.join("; ")),
                 ("answers", report.output.answer_files.join(", ")),
             ])

@@ -7,6 +7,7 @@ use crate::{
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
+use neat_content::counted;
 
 /// Width and height of a map, in the units of its picture.
 const MAP: (f64, f64) = (960.0, 520.0);
@@ -64,7 +65,7 @@ fn remarks(all: &[Remark]) -> Markup {
         @if !heavy.is_empty() { (list(&heavy)) }
         @if !notes.is_empty() {
             details {
-                summary { (notes.len()) @if notes.len() == 1 { " note" } @else { " notes" } }
+                summary { (counted(notes.len() as u64, "note", "notes")) }
                 (list(&notes))
             }
         }

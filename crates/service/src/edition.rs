@@ -81,6 +81,18 @@ impl Edition {
         layouts: &[Arc<Layout>],
         times: Times,
     ) -> Result<Self> {
+        let mut edition = Self::open_files(draft, number, layouts, times)?;
+        edition.open_hives()?;
+        Ok(edition)
+    }
+
+    /// Opens the files of an edition alone; [`Edition::open_hives`] does the rest.
+    pub fn open_files(
+        draft: &Arc<ImageDraft>,
+        number: usize,
+        layouts: &[Arc<Layout>],
+        times: Times,
+    ) -> Result<Self> {
         let files = Arc::unwrap_or_clone(draft.files(number)?);
         let info = draft.editions().swap_remove(number - 1);
         let said = info.system.as_ref().map(|system| system.root.clone()).unwrap_or_default();
@@ -108,12 +120,12 @@ impl Edition {
             version: None,
             languages: Vec::new(),
         };
-        edition.open_hives()?;
         edition.open_record()?;
         Ok(edition)
     }
 
-    fn open_hives(&mut self) -> Result<()> {
+    /// Reads the hives of an edition whose files were opened.
+    pub fn open_hives(&mut self) -> Result<()> {
         let Some(layout) = self.layout.clone() else { return Ok(()) };
         let mut used = Vec::new();
         for (word, path) in &layout.hives {

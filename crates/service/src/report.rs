@@ -86,8 +86,3 @@ impl Item {
         Self { verdict: Verdict::Refused, ..Self::applied(kind, subject, why, 0) }
     }
 }
-
-/// A number with its noun, one or many.
-pub(crate) fn counted(count: usize, one: &str, many: &str) -> String {
-    if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
-}

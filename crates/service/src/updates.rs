@@ -1,7 +1,7 @@
 //! Putting updates in: files, removals and registry of our own packages.
 
-use crate::{Edition, Item, RecordedUpdate, drivers::digest_of, report::counted};
-use neat_content::Result;
+use crate::{Edition, Item, RecordedUpdate, drivers::digest_of};
+use neat_content::{Result, counted};
 use neat_image::BlobDigest;
 use neat_package::{Outcome, TargetEdition, Update, UpdateType, Version, order};
 use std::sync::Arc;
@@ -137,7 +137,7 @@ impl Edition {
             (values, "value set", "values set"),
         ] {
             if count > 0 {
-                parts.push(counted(count, one, many));
+                parts.push(counted(count as u64, one, many));
             }
         }
         if let Some(version) = &section.resulting_system {

@@ -58,6 +58,26 @@ fn record(name: &str, body: &str) -> String {
 const PACKAGES: &str = "Microsoft\\Windows\\CurrentVersion\\Component Based Servicing\\Packages";
 
 #[test]
+fn what_needs_no_texts_read_is_shown_early() {
+    let record = record("Quay-Telex", "<package/>");
+    let made = tree(
+        |_| {},
+        |hive| {
+            let key = hive.create("ControlSet001\\Services\\lamp").unwrap();
+            hive.set(key, "Type", ValueKind::NUMBER, &[1, 0, 0, 0]).unwrap();
+        },
+        &[("Sys/servicing/Packages/telex~1.mum", &record), ("Sys/Fonts/harbour.ttf", "x")],
+    );
+    let draft = Arc::new(ImageDraft::of(&image(&[made])));
+    let mut edition = Edition::open_files(&draft, 1, &layouts(), Times::default()).unwrap();
+    assert!(edition.hives().next().is_none());
+    assert_eq!(ids(&Inventory::early(&edition, &[]).unwrap()), ["font/harbour"]);
+    edition.open_hives().unwrap();
+    let whole = Inventory::unweighed(&edition, &[]).unwrap();
+    assert_eq!(ids(&whole), ["font/harbour", "package/quay-telex", "service/lamp"]);
+}
+
+#[test]
 fn records_are_packages_features_or_languages() {
     let parent = "<parent><assemblyIdentity name=\"Quay-Base\"/></parent>";
     let telex = record(

@@ -148,11 +148,14 @@ impl Table {
         settings.map(|settings| settings.features.clone()).unwrap_or_default()
     }
 
-    /// The components with what the stack file takes out, and what is needed to weigh them.
-    fn choice(&self) -> Result<(Choice, Inventory, Edition, Arc<ImageDraft>)> {
+    /// The components with what the stack file takes out, and what is needed to weigh them. Those that are known first
+    /// are shown to `early`.
+    fn choice(
+        &self,
+        early: Option<&mut dyn FnMut(Choice)>,
+    ) -> Result<(Choice, Inventory, Edition, Arc<ImageDraft>)> {
         let draft = Arc::new(ImageDraft::of(&self.image));
-        let edition = Edition::open(&draft, self.number, &self.layouts, Times::default())?;
-        let inventory = Inventory::unweighed(&edition, &self.catalogues)?;
+        let mut edition = Edition::open_files(&draft, self.number, &self.layouts, Times::default())?;
         let profiles: Vec<(String, Profile)> = self
             .catalogues
             .iter()
@@ -164,8 +167,13 @@ impl Table {
             keep: section.keep,
             with_dependents: section.with_dependents,
         };
-        let choice = Choice::new(inventory.clone(), profiles, section.profile.as_deref(), &request);
-        Ok((choice, inventory, edition, draft))
+        let of = |inventory| Choice::new(inventory, profiles.clone(), section.profile.as_deref(), &request);
+        if let Some(early) = early {
+            early(of(Inventory::early(&edition, &self.catalogues)?));
+        }
+        edition.open_hives()?;
+        let inventory = Inventory::unweighed(&edition, &self.catalogues)?;
+        Ok((of(inventory.clone()), inventory, edition, draft))
     }
 
     /// Sizes: what the other editions that are kept have stays in the image file.
@@ -225,7 +233,7 @@ fn taken_out(path: &Path, edition: &str) -> Result<BTreeSet<String>> {
 }
 
 fn by_options(table: &Table, args: &PickArgs, context: &Context) -> Result<()> {
-    let (before, inventory, edition, draft) = table.choice()?;
+    let (before, inventory, edition, draft) = table.choice(None)?;
     let mut choice = before.clone();
     if let Some(profile) = &args.profile {
         let known: Vec<&str> = choice.profiles().iter().map(|(name, _)| name.as_str()).collect();
@@ -355,7 +363,8 @@ fn on_screen(table: &Table, context: &Context) -> Result<()> {
 /// Works out what the screen shows, the quickest first.
 fn work(table: &Table, news: &Sender<News>) {
     let outcome = (|| {
-        let (choice, inventory, edition, draft) = table.choice()?;
+        let mut early = |choice| drop(news.send(News::Early(Box::new(choice))));
+        let (choice, inventory, edition, draft) = table.choice(Some(&mut early))?;
         let _ = news.send(News::Choice(Box::new(choice)));
         let weighed = table.weigh(inventory, &edition, &draft)?;
         let _ = news.send(News::Weighed(weighed));

@@ -148,6 +148,13 @@ fn totals_line(screen: &Screen) -> Line<'static> {
         );
     }
     let Some(choice) = &screen.choice else { return Line::default() };
+    if screen.reading {
+        let so_far = count(choice.components().count() as u64, "component", "components");
+        return Line::styled(
+            format!("{so_far} so far; services, packages and drivers are being read …"),
+            BOLD,
+        );
+    }
     let totals = choice.totals();
     let mut text = format!("{} out", totals.components);
     if screen.weighed {
@@ -156,6 +163,8 @@ fn totals_line(screen: &Screen) -> Line<'static> {
             size(totals.bytes),
             size(totals.packed)
         ));
+    } else if let Some(why) = &screen.failed {
+        text.push_str(&format!("; sizes are not known: {}", clean(why)));
     } else {
         text.push_str("; sizes are being worked out …");
     }
@@ -193,7 +202,9 @@ fn nothing(screen: &Screen) -> String {
         (Tab::Components | Tab::Features, Some(why), _, _) => {
             format!("There is nothing to choose from: {}", clean(why))
         }
-        (Tab::Components | Tab::Features, None, None, _) => "The edition is being read …".into(),
+        (Tab::Components | Tab::Features, None, _, _) if screen.reading && !is_narrowed => {
+            "The edition is being read …".into()
+        }
         (Tab::Devices, _, _, Devices::Pending) => "Drivers are being compared with the devices …".into(),
         (Tab::Devices, _, _, Devices::Known(Err(why))) => {
             format!("What serves the devices is not known: {}", clean(why))

@@ -130,6 +130,7 @@ fn page(screen: &mut Screen, code: KeyCode) -> Option<Left> {
         KeyCode::Char('d') => {
             screen.message = "Name an earlier build with --since to see what differs from it.".into();
         }
+        KeyCode::Char('p') if screen.reading => READING.clone_into(&mut screen.message),
         KeyCode::Char('p') => match &screen.choice {
             Some(choice) if !choice.profiles().is_empty() => screen.above = Above::Profiles(0),
             _ => screen.message = "No catalogue has profiles; name one with --catalogue.".into(),
@@ -155,6 +156,9 @@ fn step(screen: &mut Screen, way: fn(&mut Choice) -> bool, otherwise: &str) {
         otherwise.clone_into(&mut screen.message);
     }
 }
+
+/// Why nothing can be taken out yet.
+const READING: &str = "Services, packages and drivers are still being read; wait a moment.";
 
 /// What was searched for on another page is not meant here.
 fn show_page(screen: &mut Screen, tab: Tab) {
@@ -186,6 +190,7 @@ fn turn(screen: &mut Screen, line: usize) {
         Some(Row::Device(_)) | None => return,
     };
     match target {
+        Target::Component(_) if screen.reading => READING.clone_into(&mut screen.message),
         Target::Component(id) => {
             let Some(choice) = &mut screen.choice else { return };
             let follows = choice.turn(&id);

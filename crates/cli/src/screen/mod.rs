@@ -42,8 +42,9 @@ pub(crate) enum Left {
     Drop,
 }
 
-/// How long it waits for keys before it looks for news.
-const TICK: Duration = Duration::from_millis(40);
+/// How long it waits for keys before it looks for news, and while there is some to come.
+const TICK: Duration = Duration::from_millis(250);
+const SHORT_TICK: Duration = Duration::from_millis(10);
 
 /// Shows the screen until it is left. What is worked out meanwhile comes as `news`.
 ///
@@ -67,7 +68,7 @@ fn run(screen: &mut Screen, news: &Receiver<News>, stop: &AtomicBool) -> io::Res
                 Err(TryRecvError::Empty) => break,
                 // Everything that will be known is known.
                 Err(TryRecvError::Disconnected) => {
-                    is_stale |= screen.is_waiting() || screen.choice().is_none();
+                    is_stale |= screen.is_waiting();
                     screen.hear_no_more();
                     break;
                 }
@@ -86,7 +87,7 @@ fn run(screen: &mut Screen, news: &Receiver<News>, stop: &AtomicBool) -> io::Res
             execute!(terminal.0.backend_mut(), EndSynchronizedUpdate)?;
             is_stale = false;
         }
-        if !event::poll(TICK)? {
+        if !event::poll(if screen.is_waiting() { SHORT_TICK } else { TICK })? {
             continue;
         }
         let left = match event::read()? {

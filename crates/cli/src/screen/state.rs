@@ -41,7 +41,9 @@ pub(crate) enum Devices {
 /// What has been worked out meanwhile.
 #[derive(Debug)]
 pub(crate) enum News {
-    /// The components, without sizes.
+    /// The components that are known before hives, packages and drivers have been read.
+    Early(Box<Choice>),
+    /// All components, without sizes.
     Choice(Box<Choice>),
     /// Their sizes.
     Weighed(Inventory),
@@ -106,6 +108,8 @@ pub(crate) struct Screen {
     pub subject: Subject,
     pub(super) tab: Tab,
     pub(super) choice: Option<Choice>,
+    /// Whether services, packages and drivers are still being read: until then nothing can be taken out.
+    pub(super) reading: bool,
     pub(super) weighed: bool,
     pub(super) failed: Option<String>,
     pub(super) editions: Vec<EditionRow>,
@@ -144,6 +148,7 @@ impl Screen {
             subject,
             tab: Tab::Components,
             choice: None,
+            reading: true,
             weighed: false,
             failed: None,
             editions_before: editions.iter().map(|row| row.kept).collect(),
@@ -170,9 +175,20 @@ impl Screen {
     /// Takes in what has been worked out.
     pub(crate) fn hear(&mut self, news: News) {
         match news {
+            News::Early(choice) => self.choice = Some(*choice),
             News::Choice(choice) => {
+                let category = self.shown_category();
+                let marked = self.rows().get(self.at()).and_then(Row::id).map(str::to_owned);
                 self.first = Some((*choice).clone());
                 self.choice = Some(*choice);
+                self.reading = false;
+                // More has come before what was marked, which stays marked unless it is the top.
+                let at = self.categories().iter().position(|own| own.0 == category);
+                self.category = at.unwrap_or(0);
+                if let Some(marked) = marked.filter(|_| self.at() > 0) {
+                    let at = self.rows().iter().position(|row| row.id() == Some(&marked));
+                    self.mark(at.unwrap_or(0));
+                }
             }
             News::Weighed(inventory) => {
                 if let Some(choice) = &mut self.choice {
@@ -181,7 +197,11 @@ impl Screen {
                 self.weighed = true;
             }
             News::Devices(devices) => self.devices = Devices::Known(devices),
-            News::Failed(why) => self.failed = Some(why),
+            News::Failed(why) => {
+                // What is known of a part is nothing to choose from.
+                self.choice = self.choice.take().filter(|_| !self.reading);
+                self.failed = Some(why);
+            }
         }
     }
 
@@ -195,14 +215,14 @@ impl Screen {
         if self.is_waiting() {
             self.devices = Devices::Known(Ok(Vec::new()));
         }
-        if self.choice.is_none() && self.failed.is_none() {
+        if self.reading && self.failed.is_none() {
             self.failed = Some("reading the edition ended without a result".into());
         }
     }
 
-    /// The components that were chosen, if they could be read.
-    pub(crate) const fn choice(&self) -> Option<&Choice> {
-        self.choice.as_ref()
+    /// The components that were chosen, if all could be read.
+    pub(crate) fn choice(&self) -> Option<&Choice> {
+        self.choice.as_ref().filter(|_| !self.reading)
     }
 
     /// The same before anything was chosen.
@@ -222,7 +242,7 @@ impl Screen {
 
     /// Whether anything is otherwise than it was.
     pub(super) fn is_changed(&self) -> bool {
-        self.choice.as_ref().map(Choice::text) != self.first.as_ref().map(Choice::text)
+        self.choice().map(Choice::text) != self.first.as_ref().map(Choice::text)
             || self.features != self.features_before
             || self.editions.iter().map(|row| row.kept).ne(self.editions_before.iter().copied())
     }
@@ -286,6 +306,52 @@ impl Screen {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use neat_service::{Component, RemovalRequest};
+
+    fn choice(ids: &[&str]) -> Box<Choice> {
+        let component = |id: &&str| {
+            let mut component = Component::default();
+            component.id = (*id).to_owned();
+            (component.id.clone(), component)
+        };
+        let inventory = Inventory { components: ids.iter().map(component).collect(), ..Inventory::default() };
+        Box::new(Choice::new(inventory, Vec::new(), None, &RemovalRequest::default()))
+    }
+
+    fn marked(screen: &Screen) -> Option<String> {
+        screen.rows().get(screen.at()).and_then(Row::id).map(str::to_owned)
+    }
+
+    #[test]
+    fn what_is_known_first_is_shown_and_stays_marked_when_more_comes() {
+        let mut screen = Screen::new(Subject::default(), Vec::new(), BTreeMap::new(), None);
+        screen.hear(News::Early(choice(&["app/chart", "font/sans", "font/serif"])));
+        assert_eq!(screen.rows().len(), 3);
+        assert!(screen.choice().is_none() && !screen.is_changed());
+        screen.show_category(2);
+        screen.mark(1);
+        screen.hear(News::Choice(choice(&[
+            "app/chart",
+            "driver/net",
+            "feature/fax",
+            "font/sans",
+            "font/serif",
+        ])));
+        assert_eq!(screen.shown_category(), Some(Category::Font));
+        assert_eq!(marked(&screen).as_deref(), Some("font/serif"));
+        assert!(screen.choice().is_some());
+        screen.hear(News::Failed("the sizes cannot be read".into()));
+        assert!(screen.choice().is_some());
+    }
+
+    #[test]
+    fn a_part_alone_is_nothing_to_choose_from() {
+        let mut screen = Screen::new(Subject::default(), Vec::new(), BTreeMap::new(), None);
+        screen.hear(News::Early(choice(&["app/chart"])));
+        screen.hear(News::Failed("a hive is damaged".into()));
+        screen.hear_no_more();
+        assert!(screen.rows().is_empty() && screen.failed.as_deref() == Some("a hive is damaged"));
+    }
 
     #[test]
     fn the_marked_line_is_always_seen() {

@@ -19,6 +19,16 @@ pub(super) enum Row<'a> {
     Device(&'a DeviceSummary),
 }
 
+impl Row<'_> {
+    /// The id of the component that it is about.
+    pub(super) fn id(&self) -> Option<&str> {
+        match self {
+            Self::Component(own) | Self::Feature(own) => Some(&own.id),
+            Self::Unknown(_) | Self::Edition(_) | Self::Device(_) => None,
+        }
+    }
+}
+
 /// How a line of the details reads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Tone {
@@ -52,9 +62,9 @@ pub(super) fn rows(screen: &Screen) -> Vec<Row<'_>> {
             if screen.by_size {
                 found.sort_by_key(|own| std::cmp::Reverse(own.bytes));
             }
-            let unknown = choice.unknown().iter().map(String::as_str);
-            let unknown =
-                unknown.filter(|text| category.is_none() && screen.shown != Shown::Changed && fits(&[text]));
+            let unknown = choice.unknown().iter().map(String::as_str).filter(|text| {
+                category.is_none() && !screen.reading && screen.shown != Shown::Changed && fits(&[text])
+            });
             unknown.map(Row::Unknown).chain(found.into_iter().map(Row::Component)).collect()
         }
         Tab::Features => {
@@ -213,7 +223,7 @@ pub(super) fn details(screen: &Screen, row: &Row<'_>) -> Vec<(Tone, String)> {
 
 /// What would happen if the component changed sides.
 fn follows(screen: &Screen, own: &Component, say: &mut impl FnMut(Tone, String)) {
-    let Some(choice) = &screen.choice else { return };
+    let Some(choice) = screen.choice() else { return };
     let follows = choice.follows(&own.id);
     if !follows.refused.is_empty() {
         return say(Tone::Care, format!("stays: {}", clean(&follows.refused)));

@@ -180,10 +180,7 @@ fn visible_len(text: &str) -> usize {
     text.chars().filter(|c| style::takes_place(*c)).map(|c| c.width().unwrap_or(0)).sum()
 }
 
-/// A number with its noun.
-pub(crate) fn count(number: u64, one: &str, many: &str) -> String {
-    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
-}
+pub(crate) use neat_content::counted as count;
 
 /// Lines of a name and a value, the values in one column.
 #[derive(Default)]

@@ -2,7 +2,7 @@
 
 use super::{Attachment, Firmware, Walk, entries, pe::loader_machine};
 use crate::{BootImage, Media, MediaForm, Platform, fat, stick};
-use neat_content::{Content, Source, Tree, fold_case};
+use neat_content::{Content, Source, Tree, counted, fold_case};
 use std::sync::Arc;
 
 /// Largest FAT image whose files are looked at.
@@ -37,7 +37,10 @@ fn image(walk: &mut Walk, content: &Content, what: &str, disc: &Tree) {
     }
     match fat::read::read(content) {
         Ok(tree) => {
-            walk.good(format!("{what} is a FAT file system with {} files", tree.counts().files));
+            walk.good(format!(
+                "{what} is a FAT file system with {}",
+                counted(tree.counts().files, "file", "files")
+            ));
             loaders(walk, &tree);
             configuration(walk, &tree, disc);
         }
@@ -97,7 +100,10 @@ pub(super) fn disk(media: &Media, source: &Arc<Source>) -> Walk {
     let mut walk = Walk::new(Firmware::Uefi, Attachment::Disk);
     if media.form == MediaForm::Stick {
         let what = media.partitions.as_ref().map_or("the disk", |_| "a partition");
-        walk.good(format!("{what} is a FAT file system with {} files", media.tree.counts().files));
+        walk.good(format!(
+            "{what} is a FAT file system with {}",
+            counted(media.tree.counts().files, "file", "files")
+        ));
         walk.claimed = !stick::uefi_loaders(&media.tree).is_empty();
         loaders(&mut walk, &media.tree);
         configuration(&mut walk, &media.tree, &Tree::default());

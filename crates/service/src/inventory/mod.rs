@@ -10,7 +10,7 @@ pub(crate) use scan::START_TYPES;
 pub use scans::Scans;
 pub use weight::OtherFiles;
 
-use crate::{Catalogue, Edition, pattern};
+use crate::{Catalogue, Edition, Layout, pattern};
 use neat_content::Result;
 use neat_image::EntryId;
 use neat_registry::HiveRole;
@@ -161,23 +161,46 @@ impl Inventory {
 
     /// The components of an edition without their sizes.
     pub fn unweighed(edition: &Edition, catalogues: &[Catalogue]) -> Result<Self> {
-        let mut inventory = Self::default();
         let layout = edition.layout_for("an inventory")?;
-        apps::scan(edition, &layout, &mut inventory)?;
-        packages::scan(edition, &layout, &mut inventory)?;
-        scan::languages(edition, &layout, &mut inventory);
-        scan::drivers(edition, &layout, &mut inventory)?;
+        let mut inventory = Self::by_names(edition, &layout)?;
         scan::services(edition, &layout, &mut inventory);
-        scan::tasks(edition, &layout, &mut inventory);
-        scan::fonts(edition, &layout, &mut inventory);
-        scan::screensavers(edition, &layout, &mut inventory);
-        scan::wallpapers(edition, &layout, &mut inventory);
-        let product = edition.info.system.as_ref().map_or("", |system| &system.product);
-        for catalogue in catalogues.iter().filter(|catalogue| catalogue.is_for(product)) {
-            inventory.add_catalogue(edition, catalogue);
-        }
-        inventory.connect();
+        packages::scan(edition, &layout, &mut inventory)?;
+        scan::drivers(edition, &layout, &mut inventory)?;
+        Ok(inventory.finished(edition, catalogues))
+    }
+
+    /// The components that are known at once, by the names of files and folders: without services, packages and drivers,
+    /// of which thousands of texts have to be read. Needs no hives ([`Edition::open_files`]). What needs what is not
+    /// whole.
+    pub fn early(edition: &Edition, catalogues: &[Catalogue]) -> Result<Self> {
+        let layout = edition.layout_for("an inventory")?;
+        Ok(Self::by_names(edition, &layout)?.finished(edition, catalogues))
+    }
+
+    fn by_names(edition: &Edition, layout: &Layout) -> Result<Self> {
+        let mut inventory = Self::default();
+        apps::scan(edition, layout, &mut inventory)?;
+        scan::languages(edition, layout, &mut inventory);
+        scan::tasks(edition, layout, &mut inventory);
+        scan::fonts(edition, layout, &mut inventory);
+        scan::screensavers(edition, layout, &mut inventory);
+        scan::wallpapers(edition, layout, &mut inventory);
         Ok(inventory)
+    }
+
+    /// What was scanned, with what catalogues add and what follows from it.
+    fn finished(mut self, edition: &Edition, catalogues: &[Catalogue]) -> Self {
+        let system = edition.info.system.as_ref();
+        let (product, language) =
+            system.map_or(("", ""), |system| (&system.product, &system.default_language));
+        if let Some(component) = self.components.get_mut(&format!("language/{}", slug(language))) {
+            component.required = "it is the language that the edition starts with".into();
+        }
+        for catalogue in catalogues.iter().filter(|catalogue| catalogue.is_for(product)) {
+            self.add_catalogue(edition, catalogue);
+        }
+        self.connect();
+        self
     }
 
     /// The component with this id, made if it is not there.

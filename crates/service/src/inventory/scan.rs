@@ -53,10 +53,6 @@ pub(super) fn languages(edition: &Edition, layout: &Layout, inventory: &mut Inve
             }
         }
     }
-    let default = edition.info.system.as_ref().map_or("", |system| &system.default_language);
-    if let Some(component) = inventory.components.get_mut(&format!("language/{}", slug(default))) {
-        component.required = "it is the language that the edition starts with".into();
-    }
 }
 
 pub(super) fn drivers(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {

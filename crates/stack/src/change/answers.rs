@@ -12,7 +12,7 @@ use neat_answer::{
     model::{Architecture, Ask, Command, Secrets},
     read_file, serial_name, write_model,
 };
-use neat_content::{Content, Error, Result, Tree};
+use neat_content::{Content, Error, Result, Tree, counted};
 use std::path::{Path, PathBuf};
 
 /// The plain text on the media that says what it will do to a machine.
@@ -426,5 +426,5 @@ pub(crate) fn apply_all(
         }
         tell_option(*dialect, dialect.place(), editor);
     }
-    put_notice(&reports, Some(&format!("{} machines", list.sites.len())), editor)
+    put_notice(&reports, Some(&counted(list.sites.len() as u64, "machine", "machines")), editor)
 }

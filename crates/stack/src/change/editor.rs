@@ -5,7 +5,8 @@ use crate::{
     report::{DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
 };
 use neat_content::{
-    Content, DigestKind, Error, Folder, Hold, Job, Meta, NodeKind, Result, Timestamp, Tree, digest_of,
+    Content, DigestKind, Error, Folder, Hold, Job, Meta, NodeKind, Result, Timestamp, Tree, counted,
+    digest_of,
 };
 use neat_media::folder;
 use std::path::{Path, PathBuf};
@@ -227,7 +228,7 @@ impl Editor {
             }
         }
         let also = if replaced > 0 { format!(", {replaced} of them replaced") } else { String::new() };
-        let counted = if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+        let counted = counted(files, "file", "files");
         self.step(
             "put",
             format!("{counted} of {} into media:/{target}{also}", section.from),
