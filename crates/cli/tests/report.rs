@@ -116,6 +116,29 @@ fn a_page_shows_a_build_a_plan_and_a_media() {
 }
 
 #[test]
+fn answers_are_told_in_words() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["build", "bridge.stack.toml", "-q"]);
+    let plan = json(&dir, &["plan", "bridge.stack.toml", "--json"]);
+    let ledger: serde_json::Value =
+        serde_json::from_str(&fs::read_to_string(dir.join("out/bridge.ledger.json")).unwrap()).unwrap();
+    assert_eq!(plan["answers"], ledger["answers"]);
+    let does = plan["answers"][0]["does"].as_array().unwrap();
+    assert!(does.len() > 3, "{does:?}");
+    // The page of the plan, that of the ledger and the text on the media say the same.
+    ok(&dir, &["take", "out/bridge.iso", "neatstack/what-this-does.txt", "--to", "."]);
+    let notice = fs::read_to_string(dir.join("what-this-does.txt")).unwrap();
+    let pages = ["out/bridge.ledger.json", "bridge.stack.toml"].map(|of| page(&dir, of));
+    for line in does.iter().map(|line| line.as_str().unwrap()) {
+        assert!(notice.contains(line), "{line}: {notice}");
+        for html in &pages {
+            examined(html);
+            assert!(html.contains(&format!("<li>{}</li>", line.replace('"', "&quot;"))), "{line}");
+        }
+    }
+}
+
+#[test]
 fn pages_are_refused_and_replaced_like_every_output() {
     let (_keep, dir) = demo();
     ok(&dir, &["report", "quay-os-7.iso", "-o", "p.html", "--edition", "2"]);

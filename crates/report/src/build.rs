@@ -6,7 +6,7 @@ use crate::{
 };
 use neat_content::counted;
 use neat_service::Item;
-use neat_stack::{EditionWork, Finding, Ledger, LedgerItem, PlanReport, Weight as Heavy};
+use neat_stack::{AnswersSummary, EditionWork, Finding, Ledger, LedgerItem, PlanReport, Weight as Heavy};
 
 /// Gives a picture by its path, if it is there.
 pub type Pictures<'a> = &'a dyn Fn(&str) -> Option<Vec<u8>>;
@@ -50,6 +50,7 @@ pub fn of_ledger(ledger: &Ledger, name: &str, pictures: Pictures<'_>) -> Page {
         }
     }
     page.add("What came out", outputs);
+    add_answers(&mut page, &ledger.answers);
     let lines: Vec<Line<'_>> = ledger.items.iter().map(line_of_ledger).collect();
     add_items(&mut page, &lines);
     add_steps(&mut page, ledger.steps.iter().map(|text| vec![Cell::text(text)]).collect(), &["Step"]);
@@ -116,6 +117,7 @@ pub fn of_plan(report: &PlanReport, name: &str, maps: &[EditionMap]) -> Page {
         outputs.push(Block::Bars { caption: "The media before and after".into(), bars });
     }
     page.add("What will come out", outputs);
+    add_answers(&mut page, &report.answers);
     let devices = report.devices.iter().map(|own| {
         let driver = match &own.driver {
             Some(driver) => Cell::text(driver),
@@ -180,6 +182,15 @@ fn lines_of_work(work: &EditionWork) -> impl Iterator<Item = Line<'_>> {
         detail: &item.detail,
         bytes: item.bytes,
     })
+}
+
+/// What the answers will do to a machine, in words.
+fn add_answers(page: &mut Page, answers: &[AnswersSummary]) {
+    let blocks = answers.iter().flat_map(|own| {
+        let head = Block::Text(format!("With the {} answers from {}:", own.dialect, own.name));
+        [head, Block::List(own.does.clone())]
+    });
+    page.add("What it does to a machine", blocks.collect::<Vec<_>>());
 }
 
 /// What was done by its sort, then what was left out.

@@ -106,6 +106,7 @@ fn block(own: &Block, maps: &mut usize) -> Markup {
         }
         Block::Bars { caption, bars } => self::bars(caption, bars),
         Block::Text(text) => html! { p { (text) } },
+        Block::List(lines) => html! { ul { @for line in lines { li { (line) } } } },
         Block::Command(text) => html! { pre { code { (text) } } },
         Block::Picture { alt, png } => html! {
             figure { img alt=(alt) src={ "data:image/png;base64," (STANDARD.encode(png)) }; figcaption { (alt) } }

@@ -73,6 +73,8 @@ pub enum Block {
     },
     /// A paragraph.
     Text(String),
+    /// Lines with a mark before each.
+    List(Vec<String>),
     /// A command line to copy.
     Command(String),
     /// A picture.
@@ -160,6 +162,7 @@ impl Block {
         match self {
             Self::Sheet(rows) => rows.is_empty(),
             Self::Table(table) => table.rows.is_empty(),
+            Self::List(lines) => lines.is_empty(),
             Self::Map { areas, .. } => areas.iter().all(|area| area.bytes == 0),
             Self::Bars { bars, .. } => bars.is_empty(),
             Self::Text(text) | Self::Command(text) => text.is_empty(),

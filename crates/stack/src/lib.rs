@@ -49,8 +49,8 @@ pub use recipe::{
     StickSection, TrialValue, UpdateSection, VariantSection, WhenValue,
 };
 pub use report::{
-    BootSummary, DepotState, DepotUse, DeviceSummary, EditionInside, EditionSummary, EditionWork, Finding,
-    ItemChange, LEDGER_KIND, Ledger, LedgerComponents, LedgerFile, LedgerItem, LedgerOutput, LedgerSource,
-    LedgerTrial, MediaSummary, NewComponents, OutputSummary, PlanReport, PlanStep, Since, SizeChange,
-    SourceSummary, VariantSummary, Weight,
+    AnswersSummary, BootSummary, DepotState, DepotUse, DeviceSummary, EditionInside, EditionSummary,
+    EditionWork, Finding, ItemChange, LEDGER_KIND, Ledger, LedgerComponents, LedgerFile, LedgerItem,
+    LedgerOutput, LedgerSource, LedgerTrial, MediaSummary, NewComponents, OutputSummary, PlanReport,
+    PlanStep, Since, SizeChange, SourceSummary, VariantSummary, Weight,
 };

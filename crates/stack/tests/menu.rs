@@ -227,3 +227,29 @@ fn an_entry_takes_the_answers_of_the_root() {
         assert!(own.iter().any(|word| word == "file=/cdrom/preseed.cfg"), "{own:?}");
     }
 }
+
+#[test]
+fn the_text_on_the_media_tells_of_every_entry() {
+    let entry = |id: &str, dialect: &str| {
+        format!(
+            "answer = {{ file = \"{id}.answer.toml\", at = \"media\", dialect = \"{dialect}\", accept = [\"no-password\", \"asks\"] }}\n"
+        )
+    };
+    let second =
+        "[[menu.entry]]\nid = \"desk\"\ntitle = \"The desk\"\nkernel = \"vmlinuz\"\ninitrd = [\"initrd\"]\n";
+    let bench = bench(&(entry("lab", "preseed") + second + &entry("desk", "kickstart")), "");
+    for (id, account) in [("lab", "ann"), ("desk", "ben")] {
+        let answers = format!("format = 1\n[[account]]\nname = \"{account}\"\n");
+        fs::write(bench.at(&format!("{id}.answer.toml")), answers).unwrap();
+    }
+    let notice = text(&built(&bench), "neatstack/what-this-does.txt");
+    for line in [
+        "With its preseed answers:",
+        "It makes the account ann",
+        "With its kickstart answers:",
+        "It makes the account ben",
+    ] {
+        assert!(notice.contains(line), "{line}: {notice}");
+    }
+    assert_eq!(bench.plan().answers.len(), 2);
+}

@@ -51,6 +51,7 @@ impl Prepared<'_> {
             findings: report.findings.iter().map(|finding| finding.message.clone()).collect(),
             output: outputs.first().cloned(),
             stick: outputs.get(1).cloned(),
+            answers: laid.answers.clone(),
             outputs,
             trials,
         })

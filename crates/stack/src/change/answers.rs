@@ -4,7 +4,7 @@ use super::Editor;
 use crate::{
     editions::{edition_summaries_quickly, install_image_path, open_image},
     recipe::{AnswerSection, StackFile},
-    report::{Finding, Weight},
+    report::{AnswersSummary, Finding, Weight},
 };
 use neat_answer::{
     AnswerFile, Dialect, EditionFact, Gravity, MediaFacts, Model, Reading, Report, SideFile, Site, SiteList,
@@ -255,7 +255,7 @@ pub(crate) fn apply(
         reports.push(report);
     }
     let machine = site.map(|site| site.name.as_str());
-    put_notice(&reports, machine, editor)
+    put_notice(given.name(), &reports, machine, editor)
 }
 
 /// Answer files of the same dialect in other places compete with ours.
@@ -335,20 +335,35 @@ pub(crate) fn put_side_files(files: &[SideFile], editor: &mut Editor) -> Result<
     Ok(())
 }
 
-/// The text that says what the media will do.
-pub(crate) fn put_notice(reports: &[Report], machine: Option<&str>, editor: &mut Editor) -> Result<()> {
+/// The text that says what the media will do, with these answers and those that were put on it before.
+pub(crate) fn put_notice(
+    name: &str,
+    reports: &[Report],
+    machine: Option<&str>,
+    editor: &mut Editor,
+) -> Result<()> {
+    for report in reports {
+        let own = AnswersSummary {
+            name: name.to_owned(),
+            dialect: report.dialect.map_or("", Dialect::name).to_owned(),
+            erases: report.erasure.is_some(),
+            does: report.does.clone(),
+        };
+        if !editor.answers.contains(&own) {
+            editor.answers.push(own);
+        }
+    }
     let mut text = "WHAT THIS MEDIA DOES TO A MACHINE\r\n".to_owned();
     if let Some(machine) = machine {
         text.push_str(&format!("for {machine}\r\n"));
     }
-    for report in reports {
-        let dialect = report.dialect.map_or("", Dialect::name);
-        text.push_str(&format!("\r\nWith its {dialect} answers:\r\n"));
-        for line in &report.does {
+    for own in &editor.answers {
+        text.push_str(&format!("\r\nWith its {} answers:\r\n", own.dialect));
+        for line in &own.does {
             text.push_str(&format!("- {line}\r\n"));
         }
     }
-    if reports.iter().any(|report| report.erasure.is_some()) {
+    if editor.answers.iter().any(|own| own.erases) {
         text.push_str("\r\nDo not leave it in a machine that shall keep its data.\r\n");
     }
     let content = Content::from_bytes(text.into_bytes());
@@ -426,5 +441,5 @@ pub(crate) fn apply_all(
         }
         tell_option(*dialect, dialect.place(), editor);
     }
-    put_notice(&reports, Some(&counted(list.sites.len() as u64, "machine", "machines")), editor)
+    put_notice(given.name(), &reports, Some(&counted(list.sites.len() as u64, "machine", "machines")), editor)
 }

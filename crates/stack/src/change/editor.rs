@@ -2,7 +2,7 @@
 
 use crate::{
     recipe::PlaceSection,
-    report::{DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
+    report::{AnswersSummary, DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
 };
 use neat_content::{
     Content, DigestKind, Error, Folder, Hold, Job, Meta, NodeKind, Result, Timestamp, Tree, counted,
@@ -19,6 +19,8 @@ pub(crate) struct Editor {
     pub findings: Vec<Finding>,
     pub placed: Vec<LedgerFile>,
     pub devices: Vec<DeviceSummary>,
+    /// What the answers on the media will do.
+    pub answers: Vec<AnswersSummary>,
     /// Whether answers with passwords or keys were put on the media, wherever they lie there.
     pub has_secret: bool,
     /// Whether the answers have run what runs once at the first sign-in.
@@ -47,6 +49,7 @@ impl Editor {
             findings: Vec::new(),
             placed: Vec::new(),
             devices: Vec::new(),
+            answers: Vec::new(),
             has_secret: false,
             answers_run_apps: false,
             hold,

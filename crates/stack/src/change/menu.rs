@@ -375,7 +375,7 @@ fn write_answer(
     editor.findings.extend(findings);
     editor.note_secret(&written.bytes);
     answers::put_side_files(&written.files, editor)?;
-    answers::put_notice(&[report], machine.site.map(|site| site.name.as_str()), editor)?;
+    answers::put_notice(file, &[report], machine.site.map(|site| site.name.as_str()), editor)?;
     Ok(written)
 }
 

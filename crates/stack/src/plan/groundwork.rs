@@ -6,8 +6,8 @@ use crate::{
     output::{FORMS, Form, LaidOutput, Wanted},
     recipe::StackFile,
     report::{
-        BootSummary, EditionSummary, EditionWork, Finding, LedgerFile, MediaSummary, OutputSummary, PlanStep,
-        Weight,
+        AnswersSummary, BootSummary, EditionSummary, EditionWork, Finding, LedgerFile, MediaSummary,
+        OutputSummary, PlanStep, Weight,
     },
 };
 use neat_answer::{Site, SiteList, answer_files, model::Ask};
@@ -41,6 +41,7 @@ pub(crate) struct Laid {
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
     pub work: Vec<EditionWork>,
+    pub answers: Vec<AnswersSummary>,
     /// Whether only its owner may read what is written: it holds a password or key, or its source is private.
     pub private: bool,
 }
@@ -113,7 +114,7 @@ impl Groundwork<'_> {
             kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
         architectures.dedup();
         work.extend(stage(stack, &mut editor, &architectures, job)?);
-        let Editor { mut tree, mut steps, mut findings, placed, has_secret, .. } = editor;
+        let Editor { mut tree, mut steps, mut findings, placed, has_secret, answers, .. } = editor;
         let private = has_secret || self.media.private || neat_answer::tree_holds_secret(&tree)?;
         if private {
             findings.push(Finding {
@@ -171,7 +172,7 @@ impl Groundwork<'_> {
                 bytes: 0,
             });
         }
-        Ok(Laid { layout, outputs, placed, steps, findings, work, private })
+        Ok(Laid { layout, outputs, placed, steps, findings, work, answers, private })
     }
 
     fn options(

@@ -119,6 +119,7 @@ impl<'a> Prepared<'a> {
             steps: std::mem::take(&mut first.steps),
             editions_work: work,
             devices: ground.editor.devices.clone(),
+            answers: first.answers.clone(),
             findings,
             output: first.summary(),
             outputs: first.output_summaries(),

@@ -1,6 +1,6 @@
 //! The ledger: the record that a build leaves.
 
-use super::{DepotUse, Finding, LedgerComponents, LedgerItem};
+use super::{AnswersSummary, DepotUse, Finding, LedgerComponents, LedgerItem};
 use neat_content::{Error, Result};
 use neat_trial::{Attached, Firmware, Stage};
 use schemars::JsonSchema;
@@ -43,6 +43,9 @@ pub struct Ledger {
     /// The same with their weights; none in ledgers of version 0.1 of the program.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub remarks: Vec<Finding>,
+    /// What the answers on the media will do; none in ledgers of version 0.1 of the program.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<AnswersSummary>,
     /// What came out, in the order in which it was written.
     #[serde(default)]
     pub outputs: Vec<LedgerOutput>,

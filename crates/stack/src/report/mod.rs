@@ -86,6 +86,19 @@ pub struct DeviceSummary {
     pub driver: Option<String>,
 }
 
+/// What answers on the media will do to a machine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct AnswersSummary {
+    /// Where they come from, as the stack file names it.
+    pub name: String,
+    /// The kind of answer file.
+    pub dialect: String,
+    /// Whether they erase what is on a disk.
+    pub erases: bool,
+    /// What they do, in words, the dangerous first.
+    pub does: Vec<String>,
+}
+
 /// The media that the build starts from.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct SourceSummary {
@@ -122,6 +135,9 @@ pub struct PlanReport {
     /// The devices of the lists that drivers are chosen by, and what serves them.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub devices: Vec<DeviceSummary>,
+    /// What the answers on the media will do; with a site list those of the first machine.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<AnswersSummary>,
     /// What a person should see first.
     pub findings: Vec<Finding>,
     /// What is on the media that comes out; with a site list on the first.
