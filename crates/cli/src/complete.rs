@@ -44,7 +44,26 @@ pub(crate) fn registration(shell: &str) -> std::io::Result<Vec<u8>> {
     let completer = shells.completer(shell).ok_or(std::io::ErrorKind::NotFound)?;
     let mut text = Vec::new();
     completer.write_registration(VARIABLE, "neatstack", "neatstack", "neatstack", &mut text)?;
+    if shell == "zsh" {
+        text = called_at_once(text)?;
+    }
     Ok(text)
+}
+
+/// The file for Zsh as a file in its path must be: it is read when it is wanted for the first time, as the body of a
+/// function of its own name, and has to answer then as well. What the library writes is for reading it beforehand.
+fn called_at_once(text: Vec<u8>) -> std::io::Result<Vec<u8>> {
+    let text = String::from_utf8(text).map_err(std::io::Error::other)?;
+    let last = text.trim_end().lines().last().unwrap_or_default();
+    let mut words = last.split(' ');
+    let (Some("compdef"), Some(function)) = (words.next(), words.next()) else {
+        return Err(std::io::Error::other("the completions for Zsh end otherwise than they did"));
+    };
+    let body = text.trim_end().strip_suffix(last).unwrap_or_default();
+    Ok(format!(
+        "{body}if [ \"${{funcstack[1]}}\" = _neatstack ]; then\n    {function} \"$@\"\nelse\n    {last}\nfi\n"
+    )
+    .into_bytes())
 }
 
 /// The commands, with what can be completed from a media.

@@ -202,6 +202,87 @@ fn examples_in_help_parse() {
     assert!(missing.is_empty(), "no example in the help of {missing:?}");
 }
 
+/// Options that a command and those below it have.
+fn options_of(command: &clap::Command, all: &mut std::collections::BTreeSet<String>) {
+    all.extend(command.get_arguments().filter_map(clap::Arg::get_long).map(str::to_owned));
+    command.get_subcommands().for_each(|below| options_of(below, all));
+}
+
+/// Texts of the sources that people may see: what stands in quotes, without tests.
+fn said_in(folder: &std::path::Path, found: &mut Vec<(String, String)>) {
+    // Other systems' files have options of their own.
+    const OTHERS: [&str; 5] = ["kickstart", "bootmenu", "style.rs", "html.rs", "docs.rs"];
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        if OTHERS.contains(&name.as_str()) || matches!(name.as_str(), "tests" | "tests.rs") {
+            continue;
+        }
+        if path.is_dir() {
+            said_in(&path, found);
+        } else if name.ends_with(".rs") {
+            let text = std::fs::read_to_string(&path).unwrap();
+            let text = text.split("#[cfg(test)]").next().unwrap_or_default();
+            let quoted =
+                text.lines().filter(|line| line.contains('"') && !line.trim_start().starts_with("//"));
+            found.extend(quoted.map(|line| (path.display().to_string(), line.to_owned())));
+        }
+    }
+}
+
+/// The options that a text names.
+fn options_in(line: &str) -> impl Iterator<Item = &str> {
+    let starts = line.match_indices("--").filter(|(at, _)| {
+        let before = line[..*at].chars().next_back();
+        before.is_none_or(|c| !c.is_alphanumeric() && c != '-')
+    });
+    starts.map(|(at, _)| {
+        let rest = &line[at + 2..];
+        &rest[..rest.find(|c: char| !c.is_ascii_lowercase() && c != '-').unwrap_or(rest.len())]
+    })
+}
+
+/// A message that names an option which is not there helps nobody.
+#[test]
+fn options_that_messages_name_are_there() {
+    let mut all = std::collections::BTreeSet::from(["help".to_owned(), "version".to_owned()]);
+    let command = Cli::command();
+    options_of(&command, &mut all);
+    let crates = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut lines = Vec::new();
+    for entry in std::fs::read_dir(crates).unwrap() {
+        let folder = entry.unwrap().path();
+        // What tests share is not the program.
+        if !folder.ends_with("testing") {
+            said_in(&folder.join("src"), &mut lines);
+        }
+    }
+    let mut count = 0;
+    for (path, line) in &lines {
+        let named = options_in(line).filter(|name| !name.trim_matches('-').is_empty());
+        for name in named {
+            count += 1;
+            assert!(all.contains(name), "{path}: --{name}: {line}");
+        }
+        // A whole command line names its own command's.
+        for part in line.split('`').filter(|part| part.starts_with("neatstack ")) {
+            let mut own = &command;
+            let mut words = part.split(' ').skip(1).peekable();
+            while let Some(below) = words.peek().and_then(|word| own.find_subcommand(word)) {
+                own = below;
+                words.next();
+            }
+            let mut known = std::collections::BTreeSet::new();
+            known.extend(command.get_arguments().filter_map(clap::Arg::get_long).map(str::to_owned));
+            options_of(own, &mut known);
+            for name in options_in(part) {
+                assert!(known.contains(name) || name == "help", "{path}: {part}");
+            }
+        }
+    }
+    assert!(count > 60, "{count} options were found");
+}
+
 /// What reads files of a kind, and what it says of a text.
 type Reader = (&'static str, fn(&str) -> Result<(), String>);
 

@@ -12,7 +12,7 @@
 mod support;
 
 use std::{fs, path::Path, process::Command};
-use support::{demo, fails, ok};
+use support::{demo, fails, ok, terminal::Terminal};
 
 /// What Bash offers for a command line whose last word is being typed.
 fn offered(dir: &Path, line: &[&str]) -> Vec<String> {
@@ -45,6 +45,55 @@ fn shells_complete_commands_options_editions_and_components() {
     // Nothing is there, and nothing is said.
     assert_eq!(offered(&dir, &["inventory", "nowhere.iso", "--edition", ""]), [""]);
     assert!(offered(&dir, &["look", "qua"]).contains(&"quay-os-7.iso".to_owned()));
+}
+
+#[test]
+#[ignore = "needs fish and zsh"]
+fn other_shells_complete_the_same() {
+    let (_guard, dir) = demo();
+    ok(&dir, &["manual", "share"]);
+    if neat_testing::has_program("fish", "--version") {
+        let path = format!(
+            "{}:{}",
+            Path::new(env!("CARGO_BIN_EXE_neatstack")).parent().unwrap().display(),
+            std::env::var("PATH").unwrap()
+        );
+        for (line, wanted) in [
+            ("neatstack inv", "inventory"),
+            ("neatstack inventory quay-os-7.iso --edition ", "Quay OS 7 Bridge"),
+            ("neatstack pick bridge.stack.toml --remove app/tide-t", "app/tide-tables"),
+        ] {
+            let script =
+                format!("source share/fish/vendor_completions.d/neatstack.fish; complete -C '{line}'");
+            let mut fish = Command::new("fish");
+            fish.args(["--no-config", "-c", &script]).current_dir(&dir);
+            fish.env("PATH", &path).env("HOME", &dir);
+            let output = fish.output().unwrap();
+            let said = String::from_utf8_lossy(&output.stdout);
+            assert!(said.lines().any(|own| own.split('\t').next() == Some(wanted)), "{line}: {output:?}");
+        }
+    }
+    if neat_testing::has_program("zsh", "--version") {
+        let mut terminal = Terminal::start_other(&dir, "zsh", &["-f", "-i"], 100, 30);
+        let start = "PS1='ready> '; fpath=($PWD/share/zsh/vendor-completions $fpath); \
+                     autoload -U compinit; compinit -u -d $PWD/dump; echo it is set\r";
+        terminal.press(start);
+        terminal.see_that("the prompt after it", |screen| screen.contains("\nit is set"));
+        terminal.press("neatstack inven\t");
+        terminal.see("neatstack inventory ");
+        terminal.press("quay-os-7.iso --edition \t");
+        // As far as all of them go.
+        terminal.see("--edition Quay\\ OS\\ 7\\ ");
+        terminal.press("B\t");
+        terminal.see("--edition Quay\\ OS\\ 7\\ Bridge ");
+        // Ctrl-U takes the line back.
+        terminal.press("\u{15}");
+        terminal.press("neatstack pick bridge.stack.toml --remove app/tide-t\t");
+        terminal.see("app/tide-tables");
+        terminal.press("\u{15}");
+        terminal.press("exit\r");
+        terminal.end();
+    }
 }
 
 #[test]

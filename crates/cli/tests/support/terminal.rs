@@ -33,9 +33,16 @@ pub struct Terminal {
 impl Terminal {
     /// Starts the program in `dir`.
     pub fn start(dir: &Path, args: &[&str], columns: u16, rows: u16) -> Self {
+        Self::start_other(dir, env!("CARGO_BIN_EXE_neatstack"), args, columns, rows)
+    }
+
+    /// Starts another program, such as a shell, which finds ours.
+    pub fn start_other(dir: &Path, program: &str, args: &[&str], columns: u16, rows: u16) -> Self {
         let size = PtySize { rows, cols: columns, pixel_width: 0, pixel_height: 0 };
         let pair = native_pty_system().openpty(size).unwrap();
-        let mut command = CommandBuilder::new(env!("CARGO_BIN_EXE_neatstack"));
+        let mut command = CommandBuilder::new(program);
+        let ours = Path::new(env!("CARGO_BIN_EXE_neatstack")).parent().unwrap().display();
+        command.env("PATH", format!("{ours}:{}", std::env::var("PATH").unwrap_or_default()));
         command.args(args);
         command.cwd(dir);
         command.env("TERM", "xterm-256color");
