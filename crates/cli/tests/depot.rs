@@ -392,7 +392,12 @@ fn a_stack_file_takes_media_and_updates_from_a_depot() {
     let waiting: serde_json::Value =
         serde_json::from_str(&out(&["plan", "afar.stack.toml", "--json"])).unwrap();
     assert_eq!((&waiting["complete"], &waiting["depot"][0]["state"]), (&false.into(), &"to-fetch".into()));
+    let output = run(&["pick", "afar.stack.toml", "--remove", "app/card-games"]);
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.code() == Some(2) && said.contains("--fetch"), "{output:?}");
+    assert_eq!(run(&["report", "afar.stack.toml", "-o", "afar.html"]).status.code(), Some(2));
     let text = out(&["plan", "afar.stack.toml", "--fetch"]);
+    out(&["report", "afar.stack.toml", "-o", "afar.html"]);
     assert!(text.contains("fetched") && text.contains("Steps"), "{text}");
     let ledger: serde_json::Value =
         serde_json::from_str(&out(&["build", "afar.stack.toml", "--json"])).unwrap();
@@ -407,6 +412,14 @@ fn a_stack_file_takes_media_and_updates_from_a_depot() {
     .unwrap();
     let text = out(&["plan", "near.stack.toml"]);
     assert!(text.contains("used where it lies"), "{text}");
+    // What goes is chosen from what lies there; the stack file goes on naming the depot.
+    for stack in ["near.stack.toml", "afar.stack.toml"] {
+        out(&["pick", stack, "--remove", "app/card-games"]);
+        let chosen = fs::read_to_string(dir.join(stack)).unwrap();
+        assert!(chosen.contains("media = \"depot:quay-os-7/x64\""), "{chosen}");
+        assert!(chosen.contains("components = [\"app/card-games\"]"), "{chosen}");
+        out(&["plan", stack]);
+    }
     let mut bytes = fs::read(dir.join("store/quay os 7.iso")).unwrap();
     bytes[100_000] ^= 1;
     fs::write(dir.join("store/quay os 7.iso"), bytes).unwrap();

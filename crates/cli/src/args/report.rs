@@ -1,5 +1,6 @@
 //! Arguments of `report`.
 
+use super::common::DepotWhere;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -23,4 +24,6 @@ pub(crate) struct ReportArgs {
     /// A catalogue that knows more of components; may be given several times
     #[arg(long, value_name = "FILE")]
     pub catalogue: Vec<PathBuf>,
+    #[command(flatten)]
+    pub depot: DepotWhere,
 }

@@ -8,9 +8,9 @@ use crate::{
     show,
 };
 use neat_answer::{Offer, Offered};
-use neat_content::{Content, DigestKind, IfThere, PendingFile, Result, commit_together, digest_of};
+use neat_content::{Content, DigestKind, Error, IfThere, PendingFile, Result, commit_together, digest_of};
 use neat_depot::{Beside, Depot, FetchOptions, INDEX_NAME, ItemKind, Reference, Search, Server};
-use neat_stack::{DepotPlaces, DepotUse, StackFile, index_folder, resolve_depot};
+use neat_stack::{DepotPlaces, DepotState, DepotUse, StackFile, index_folder, resolve_depot};
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -246,4 +246,21 @@ pub(super) fn resolve(
     let uses = resolve_depot(stack, base, &places, &context.job())?;
     context.clear_progress();
     Ok(uses)
+}
+
+/// The same for commands that look into what they name: it must lie here, and nothing is fetched.
+pub(super) fn resolve_here(
+    stack: &mut StackFile,
+    stack_path: &Path,
+    depot: &DepotWhere,
+    context: &Context,
+) -> Result<Vec<DepotUse>> {
+    let uses = resolve(stack, stack_path, depot, false, context)?;
+    match uses.iter().find(|item| item.state == DepotState::ToFetch) {
+        None => Ok(uses),
+        Some(item) => Err(Error::request(
+            format!("depot:{} is not here yet: {} has it", item.reference, item.depot),
+            format!("fetch it: `neatstack plan {} --fetch`", crate::show::in_command(stack_path)),
+        )),
+    }
 }

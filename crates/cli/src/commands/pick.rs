@@ -64,7 +64,7 @@ impl Table {
         let is_stack = kind::Kind::of(&args.path)? == Some(kind::Kind::Stack);
         let (text, stack, source) = if is_stack {
             let (text, mut stack) = plan::open(&args.path)?;
-            depot::resolve(&mut stack, &args.path, &args.depot, false, context)?;
+            depot::resolve_here(&mut stack, &args.path, &args.depot, context)?;
             let base = args.path.parent().unwrap_or(Path::new("")).to_owned();
             let section = stack.source.as_ref().ok_or_else(|| {
                 Error::request(

@@ -1,6 +1,6 @@
 //! `report`: a page to hand on.
 
-use super::{images, kind, plan};
+use super::{depot, images, kind, plan};
 use crate::{
     args::ReportArgs,
     context::{Context, clock},
@@ -56,10 +56,12 @@ fn ledger(path: &Path) -> Result<Page> {
 }
 
 fn stack(args: &ReportArgs, context: &Context) -> Result<Page> {
-    let (_, stack) = plan::open(&args.path)?;
+    let (_, mut stack) = plan::open(&args.path)?;
+    let uses = depot::resolve_here(&mut stack, &args.path, &args.depot, context)?;
     let clock = clock()?;
     let wishes = Wishes { only_plan: true, ..plan::wishes(&[]) };
-    let prepared = Prepared::new(&stack, &args.path, &clock, wishes, &context.job())?;
+    let mut prepared = Prepared::new(&stack, &args.path, &clock, wishes, &context.job())?;
+    prepared.report.depot = uses;
     let report = &prepared.report;
     let mut maps = Vec::new();
     if let Some(source) = report.source.as_ref() {
