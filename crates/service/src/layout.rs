@@ -23,6 +23,9 @@ pub struct Layout {
     pub name: String,
     /// The edition has this layout when this file is there.
     pub recognised_by: String,
+    /// Files that the system does not start without; names may be patterns.
+    #[serde(default)]
+    pub needed: Vec<String>,
     /// Files of the hives, by the word of their role.
     #[serde(default)]
     pub hives: BTreeMap<String, String>,

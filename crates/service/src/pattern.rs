@@ -1,5 +1,6 @@
 //! Patterns with `*` and `?`, and near misses.
 
+use neat_content::{PathPattern, PathTree};
 use neat_image::{EntryId, Files};
 use wildmatch::WildMatch;
 
@@ -15,21 +16,27 @@ pub fn matches(pattern: &str, id: &str) -> bool {
 
 /// Entries at a path whose parts may be patterns, in any case.
 pub(crate) fn find(files: &Files, path: &str) -> Vec<EntryId> {
-    let mut found = vec![Files::ROOT];
-    for part in path.split(['/', '\\']).filter(|part| !part.is_empty()) {
-        found = found
-            .into_iter()
-            .flat_map(|id| -> Vec<EntryId> {
-                if !is_pattern(part) {
-                    return files.child(id, part).into_iter().collect();
-                }
-                let children = files.entry(id).children().iter().copied();
-                children.filter(|child| matches(part, &files.entry(*child).name.to_string())).collect()
-            })
-            .collect();
+    PathPattern::new(path).find(&FilesOf(files), Files::ROOT)
+}
+
+/// The files of an edition as a tree that paths are looked for in.
+struct FilesOf<'a>(&'a Files);
+
+impl PathTree for FilesOf<'_> {
+    type Id = EntryId;
+
+    fn named(&self, folder: EntryId, name: &str) -> Option<EntryId> {
+        self.0.child(folder, name)
     }
-    found.retain(|id| *id != Files::ROOT);
-    found
+
+    fn folder_of(&self, id: EntryId) -> EntryId {
+        self.0.entry(id).parent()
+    }
+
+    fn inside(&self, folder: EntryId) -> Vec<(EntryId, String)> {
+        let children = self.0.entry(folder).children().iter();
+        children.map(|id| (*id, self.0.entry(*id).name.to_string())).collect()
+    }
 }
 
 /// The candidates that a text was probably meant to be, the nearest first, at most three; what stands before the last

@@ -29,7 +29,7 @@ impl Verdict {
 /// One item of a plan: a component, driver, update, setting, file or application.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Item {
-    /// What sort of item: `remove`, `driver`, `update`, `setting`, `feature`, `service`, `file`, `app`, `language`.
+    /// What sort of item: `remove`, `leave-out`, `driver`, `update`, `setting`, `feature`, `service`, `file`, `app`, `language`.
     pub kind: &'static str,
     /// Which one.
     pub subject: String,
@@ -47,9 +47,10 @@ pub struct Item {
 
 impl Item {
     /// Words of the sorts of items with their headings, in the order in which they are done.
-    pub const KINDS: [(&'static str, &'static str); 9] = [
+    pub const KINDS: [(&'static str, &'static str); 10] = [
         ("update", "Updates"),
         ("remove", "Taken out"),
+        ("leave-out", "Left out"),
         ("driver", "Drivers"),
         ("file", "Files"),
         ("app", "Applications"),

@@ -115,6 +115,11 @@ pub fn draft(media: &Media, path: &str, wishes: &DraftWishes) -> String {
         "# to = \"media:/tools\"          # or system:/tools, on the installed disk",
         "# replace = true               # when files that are there may be overwritten",
         "",
+        "# What stays out; * and ? in names, ** for folders of any depth.",
+        "# [[leave_out]]",
+        "# paths = [\"media:/support/**/*.pdf\"]   # or system:/…, setup:/…",
+        "# optional = true              # when nothing may fit",
+        "",
     ]);
     answers(&mut text, media, wishes);
     output(&mut text, media, &stem, !editions.is_empty(), wishes);

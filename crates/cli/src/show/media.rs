@@ -68,6 +68,9 @@ pub(crate) struct MediaView {
     uefi_loaders: Vec<String>,
     answer_files: Vec<AnswerView>,
     image_files: Vec<MediaImageView>,
+    /// What the media allows setup to do, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    restrictions: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     touchups: Option<TouchupsView>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -235,6 +238,7 @@ impl MediaView {
                     .collect(),
             }),
             uefi_loaders: if media.form == MediaForm::Stick { uefi_loaders(&media.tree) } else { Vec::new() },
+            restrictions: neat_stack::restrictions(&media.tree),
             answer_files: answer_files(&media.tree)
                 .into_iter()
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
@@ -339,6 +343,7 @@ impl MediaView {
                 format!("{} ({})", answer.path, answer.dialect),
             );
         }
+        super::plan::restrictions(&self.restrictions, &mut sheet);
         let form = match self.form {
             MediaForm::Disc => format!("ISO file, {}", size(self.size)),
             MediaForm::Stick => format!("stick, {}", size(self.size)),

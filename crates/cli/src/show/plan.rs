@@ -30,6 +30,7 @@ pub(super) fn ends(report: &PlanReport, sheet: &mut Sheet) {
             let kind = if source.size > 0 { size(source.size) } else { "a folder".into() };
             let checked = if source.sha256.is_some() { ", digest checked" } else { "" };
             sheet.row("from", format!("{} ({kind}, label {}){checked}", source.path, label(&source.label)));
+            restrictions(&source.restrictions, sheet);
         }
         None => sheet.row("from", "nothing: the media holds what is put on it"),
     }
@@ -37,6 +38,14 @@ pub(super) fn ends(report: &PlanReport, sheet: &mut Sheet) {
         let what = if own.what.is_empty() { String::new() } else { format!(", {}", own.what) };
         let text = format!("{} ({}{what}, label {})", own.path, size(own.size), label(&own.label));
         sheet.row(if number == 0 { "to" } else { "" }, text);
+    }
+}
+
+/// What a media allows setup to do.
+pub(crate) fn restrictions(all: &[String], sheet: &mut Sheet) {
+    for (number, own) in all.iter().enumerate() {
+        let name = if number == 0 { "setup" } else { "" };
+        sheet.row(name, own.strip_prefix("setup ").unwrap_or(own));
     }
 }
 

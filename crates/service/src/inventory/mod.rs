@@ -6,7 +6,7 @@ mod scan;
 mod scans;
 mod weight;
 
-pub(crate) use scan::START_TYPES;
+pub(crate) use scan::{START_TYPES, boot_drivers};
 pub use scans::Scans;
 pub use weight::OtherFiles;
 

@@ -173,6 +173,21 @@ pub(super) fn services(edition: &Edition, layout: &Layout, inventory: &mut Inven
     }
 }
 
+/// The files of what the system starts first, which it needs to find its disk.
+pub(crate) fn boot_drivers(edition: &Edition, layout: &Layout) -> Vec<EntryId> {
+    let Some(layout) = &layout.services else { return Vec::new() };
+    let Some(hive) = edition.hive(HiveRole::System) else { return Vec::new() };
+    let Some(parent) = hive.find(&hive.with_control_set(&layout.keys)) else { return Vec::new() };
+    let number = |key, name: &str| hive.value(key, name).and_then(|value| hive.number(value));
+    let started = hive.children(parent).iter().filter(|key| number(**key, "Start") == Some(0));
+    let paths = started.filter_map(|key| {
+        let path = hive.value(*key, "ImagePath").map(|value| text(hive.data(value)));
+        let usual = || Some(edition.place(&format!("{{root}}/System32/drivers/{}.sys", hive.name(*key))));
+        if path.is_some() { image_path(edition, path) } else { usual() }
+    });
+    paths.filter_map(|path| edition.files.find(&path)).collect()
+}
+
 /// The file of a service, as a path of the edition.
 fn image_path(edition: &Edition, text: Option<String>) -> Option<String> {
     let text = text?.replace('\\', "/");

@@ -4,7 +4,9 @@ mod answers;
 mod boot;
 mod editor;
 mod images;
+pub(crate) mod leave_out;
 mod menu;
+pub(crate) mod restrictions;
 mod servicing;
 
 pub use answers::media_facts;
@@ -15,4 +17,5 @@ pub(crate) use images::{
     ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply as apply_images, fit_estimate, fit_fat32,
 };
 pub(crate) use menu::{Machine, apply as apply_menu};
+pub use restrictions::restrictions;
 pub(crate) use servicing::{apps::ask_answers, setup as apply_setup, stage};

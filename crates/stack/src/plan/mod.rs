@@ -13,7 +13,7 @@ pub(crate) use variants::Variants;
 use crate::{
     change::{
         Editor, ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply_images, apply_setup, ask_answers,
-        given,
+        given, leave_out, restrictions,
     },
     output::FORMS,
     recipe::StackFile,
@@ -82,6 +82,8 @@ impl<'a> Prepared<'a> {
         let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock.fixed, wishes.hold());
         let mut given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
         ask_answers(stack, given.as_mut(), &mut editor)?;
+        leave_out::media(stack, given.as_ref(), &mut media.boot, &mut editor)?;
+        restrictions::apply(stack, &mut editor)?;
         let images = apply_images(stack, &mut editor, job)?;
         let mut work = images.work.clone();
         work.extend(apply_setup(stack, &mut editor, job)?);

@@ -1,6 +1,6 @@
 //! The media that a build starts from.
 
-use crate::{recipe::StackFile, report::SourceSummary};
+use crate::{change::restrictions, recipe::StackFile, report::SourceSummary};
 use neat_content::{Content, DigestKind, Error, Event, Job, Result, Source, TreeCounts};
 use neat_media::{Media, read};
 use std::path::Path;
@@ -30,6 +30,7 @@ pub(super) fn open(stack: &StackFile, base: &Path, job: &Job<'_>) -> Result<(Med
         files,
         content: bytes,
         sha256,
+        restrictions: restrictions(&media.tree),
     };
     Ok((media, Some(summary)))
 }

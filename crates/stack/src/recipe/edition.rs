@@ -163,6 +163,32 @@ pub enum WhenValue {
     FirstSignIn,
 }
 
+/// `[setup]`
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SetupSection {
+    /// Whether setup asks which edition it is to install, whatever the media restricts it to; `false` brings back what an
+    /// earlier build set aside for that.
+    pub ask_edition: Option<bool>,
+    /// Whether setup upgrades from every release; `false` brings back what an earlier build set aside for that.
+    pub upgrade_any: Option<bool>,
+}
+
+/// `[[leave_out]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LeaveOutSection {
+    /// `media:`, `system:` or `setup:`, and a path there; `*` and `?` stand for letters of a name, `**` for folders of any
+    /// depth.
+    pub paths: Vec<String>,
+    /// Whether it does not matter when nothing fits.
+    #[serde(default)]
+    pub optional: bool,
+    /// Whether also what is needed to start, or named by answers, goes.
+    #[serde(default)]
+    pub force: bool,
+}
+
 /// `[[place]]`
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

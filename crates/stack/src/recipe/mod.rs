@@ -13,8 +13,8 @@ pub use answers::{
 };
 pub use edit::StackText;
 pub use edition::{
-    AppSection, CompanySection, DriverSection, IntoValue, LanguagesSection, PlaceSection, RemoveSection,
-    SettingsSection, UpdateSection, WhenValue,
+    AppSection, CompanySection, DriverSection, IntoValue, LanguagesSection, LeaveOutSection, PlaceSection,
+    RemoveSection, SettingsSection, SetupSection, UpdateSection, WhenValue,
 };
 pub use media::{CompressionValue, FileLimitValue, MediaSection, StickForm, StickSection, TrialValue};
 
@@ -58,6 +58,11 @@ pub struct StackFile {
     /// Drivers that go into the editions and the setup environment.
     #[serde(default)]
     pub driver: Vec<DriverSection>,
+    /// What stays out.
+    #[serde(default)]
+    pub leave_out: Vec<LeaveOutSection>,
+    /// What setup may do.
+    pub setup: Option<SetupSection>,
     /// Components that go.
     pub remove: Option<RemoveSection>,
     /// How the system is set up.

@@ -114,6 +114,9 @@ pub struct SourceSummary {
     pub content: u64,
     /// SHA-256, when the stack file asks for it to be checked.
     pub sha256: Option<String>,
+    /// What the media allows setup to do, in words: which edition it offers, from which release it upgrades.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub restrictions: Vec<String>,
 }
 
 /// A plan for people and programs.

@@ -6,7 +6,7 @@ mod vendor;
 
 pub(crate) use vendor::stage;
 
-use super::Editor;
+use super::{Editor, leave_out};
 use crate::{
     editions::{open_image, setup_image_path},
     recipe::{CompanySection, IntoValue, SettingsSection, StackFile},
@@ -24,7 +24,7 @@ use std::{
 };
 
 /// Sorts of items in the order in which they are done, with the action and the reason that the plan gives.
-const STEPS: [(&str, &str, &str, &str); 9] = [
+const STEPS: [(&str, &str, &str, &str); 10] = [
     ("update", "update", "updates", "first in the edition, the servicing ones before those that need them"),
     (
         "remove",
@@ -32,6 +32,7 @@ const STEPS: [(&str, &str, &str, &str); 9] = [
         "components",
         "after the updates, so that what they bring for a component goes with it",
     ),
+    ("leave-out", "leave out", "paths", "after the components, before anything is put there"),
     ("driver", "add", "drivers", "after taking out, so that none of them is taken out again"),
     ("file", "put", "groups of files", "after the system's own files, so that yours win"),
     ("app", "stage", "applications", "they run on the installed system, in this order"),
@@ -49,6 +50,7 @@ pub(crate) fn is_asked(stack: &StackFile) -> bool {
         || stack.settings.is_some()
         || !stack.app.is_empty()
         || stack.place.iter().any(|place| place.to.starts_with("system:"))
+        || leave_out::is_asked(stack, leave_out::Place::System)
 }
 
 /// Does what the stack file asks for in every edition of `draft`.
@@ -59,6 +61,7 @@ pub(crate) fn systems(
     job: &Job<'_>,
 ) -> Result<(ImageDraft, Vec<EditionWork>)> {
     let mut inputs = Inputs::read(stack, editor, job)?;
+    let left_out = leave_out::of_editions(stack, leave_out::Place::System)?;
     let times = Times::at(editor.newest());
     let before = Arc::new(draft.clone());
     let count = before.editions().len();
@@ -82,6 +85,7 @@ pub(crate) fn systems(
             items.extend(removed.0);
             components = removed.1;
         }
+        items.extend(edition.leave_out(&left_out));
         for n in 0..inputs.drivers.len() {
             if inputs.drivers[n].into.contains(&IntoValue::System) {
                 let prepared = inputs.prepared(n, &edition, job)?;
@@ -116,6 +120,7 @@ pub(crate) fn systems(
             editor.find(Weight::Note, format!("[remove] {text}: {detail}"), "correct it, or take it out");
         }
     }
+    leave_out::tell_unmatched(&left_out, &work, editor);
     for (architecture, version) in systems {
         for device in inputs.devices(architecture, version, job)? {
             if !editor.devices.contains(&device) {
@@ -131,7 +136,8 @@ pub(crate) fn systems(
 /// Does what the stack file asks for in the setup environment.
 pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Result<Vec<EditionWork>> {
     let wanted = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
-        || stack.place.iter().any(|place| place.to.starts_with("setup:"));
+        || stack.place.iter().any(|place| place.to.starts_with("setup:"))
+        || leave_out::is_asked(stack, leave_out::Place::Setup);
     if !wanted {
         return Ok(Vec::new());
     }
@@ -139,11 +145,12 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         editor.find(
             Weight::Refused,
             "the media has no setup environment (sources/boot.wim)".into(),
-            "take \"setup\" out of `into`, and `setup:` out of [[place]]",
+            "take \"setup\" out of `into`, and `setup:` out of [[place]] and [[leave_out]]",
         );
         return Ok(Vec::new());
     };
     let mut inputs = Inputs::for_setup(stack, editor, job)?;
+    let left_out = leave_out::of_editions(stack, leave_out::Place::Setup)?;
     let image = open_image(&editor.tree, &path)?;
     let mut draft = ImageDraft::of(&image);
     let before = Arc::new(draft.clone());
@@ -151,7 +158,7 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let mut work = Vec::new();
     for number in 1..=before.editions().len() {
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
-        let mut items = Vec::new();
+        let mut items = edition.leave_out(&left_out);
         for n in 0..inputs.drivers.len() {
             if inputs.drivers[n].into.contains(&IntoValue::Setup) {
                 let prepared = inputs.prepared(n, &edition, job)?;
@@ -170,6 +177,7 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         });
         edition.store(&mut draft, &editor.hold)?;
     }
+    leave_out::tell_unmatched(&left_out, &work, editor);
     let meta = editor.tree.find(&path).map(|id| editor.tree.node(id).meta);
     let content = draft.to_content(&std::env::temp_dir(), 0, job)?;
     if let (Some(id), Some(meta)) = (editor.tree.find(&path), meta) {
