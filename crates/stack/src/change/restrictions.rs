@@ -5,7 +5,7 @@ use crate::{
     recipe::{SetupSection, StackFile},
     report::Weight,
 };
-use neat_content::{Content, Result, Text, Tree};
+use neat_content::{Content, Folder, Result, Text, Tree};
 
 /// Names the edition, and the channel that its keys are from.
 const EDITION: &str = "sources/ei.cfg";
@@ -53,17 +53,12 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor) -> Result<()> {
         None => {}
     }
     match upgrade_any {
-        Some(true) => {
-            if !set_aside(RELEASE, "setup upgrades from every release without it", editor)? {
-                editor.find(
-                    Weight::Note,
-                    format!("`setup.upgrade_any`: there is no {RELEASE} on the media"),
-                    "",
-                );
-            }
+        Some(true) if !set_aside(RELEASE, "setup upgrades from every release without it", editor)? => {
+            let message = format!("`setup.upgrade_any`: there is no {RELEASE} on the media");
+            editor.find(Weight::Note, message, "");
         }
         Some(false) => bring_back("upgrade_any", &[RELEASE], editor)?,
-        None => {}
+        Some(true) | None => {}
     }
     Ok(())
 }
@@ -110,7 +105,7 @@ fn bring_back(key: &str, paths: &[&str], editor: &mut Editor) -> Result<()> {
     // An empty folder would say that something waits.
     for folder in [&format!("{ASIDE}/sources"), ASIDE] {
         let empty = editor.tree.find_ignoring_case(folder);
-        let empty = empty.filter(|id| editor.tree.node(*id).folder().is_some_and(|own| own.is_empty()));
+        let empty = empty.filter(|id| editor.tree.node(*id).folder().is_some_and(Folder::is_empty));
         empty.into_iter().for_each(|id| editor.tree.remove(id));
     }
     if !is_back {
