@@ -55,8 +55,30 @@ pub struct Layout {
     pub desktop: Option<DesktopLayout>,
     /// Work that is done once on the installed system.
     pub run_once: Option<RunOnceLayout>,
+    /// The setup environment.
+    pub environment: Option<EnvironmentLayout>,
     /// The record of what builds did.
     pub record: Option<RecordLayout>,
+}
+
+/// `[environment]`: what the setup environment starts.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EnvironmentLayout {
+    /// The file that says what it starts; ours has a section `[LaunchApps]`, a program in each line.
+    pub launcher: String,
+    /// The program that comes first: it makes devices and the network ready.
+    pub first: String,
+    /// The program that shows a prompt.
+    pub prompt: String,
+    /// The file for the lines that are run before the prompt.
+    pub script: String,
+    /// The same file as the environment names it while it runs.
+    pub script_when_running: String,
+    /// Its wallpaper.
+    pub wallpaper: String,
+    /// The value with the size of its scratch space, in MiB.
+    pub scratch: ValueLayout,
 }
 
 /// `[identity]`

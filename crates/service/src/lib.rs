@@ -10,6 +10,7 @@ mod catalogue;
 mod choice;
 mod drivers;
 mod edition;
+mod environment;
 mod files;
 mod identity;
 mod inventory;
@@ -26,6 +27,7 @@ pub use catalogue::{Catalogue, CatalogueComponent, CatalogueSetting, Profile, Se
 pub use choice::{Choice, ChoiceText, ChoiceTotals, Follows};
 pub use drivers::{DriverChoice, PreparedDriver, PreparedDrivers, is_class};
 pub use edition::Edition;
+pub use environment::{EnvironmentWishes, SCRATCH_SIZES};
 pub use files::PreparedFiles;
 pub use inventory::{Category, Component, Inventory, OtherFiles, Scans};
 pub use layout::Layout;

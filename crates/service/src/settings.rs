@@ -339,6 +339,22 @@ impl Edition {
     }
 }
 
+/// A change that sets a value of a layout; nothing when the edition has no such hive, or the value has no name and none
+/// is given.
+pub(crate) fn set_line(
+    edition: &Edition,
+    value: &crate::layout::ValueLayout,
+    name: Option<&str>,
+    kind: ValueKind,
+    data: Vec<u8>,
+) -> Option<RegLine> {
+    let role = crate::layout::role(&value.hive).ok()?;
+    edition.hive(role)?;
+    let name = name.unwrap_or(&value.value).to_owned();
+    let key = format!("{}\\{}", role.root(), value.key);
+    Some(RegLine { key, change: Change::Set { name, kind, data }, line: 0 })
+}
+
 /// A path on the installed disk.
 pub(crate) fn disk_path(disk: &str, path: &str) -> String {
     format!("{disk}\\{}", path.replace('/', "\\"))

@@ -84,7 +84,10 @@ fn setup_asks_for_the_edition_and_no_longer() {
     {
         assert_eq!(text(&own, path).as_deref(), Some(wanted), "{path}");
     }
-    assert!(own.find("neatstack").is_none_or(|id| own.node(id).folder().is_some_and(|own| own.is_empty())));
+    assert!(
+        own.find("neatstack")
+            .is_none_or(|id| own.node(id).folder().is_some_and(neat_content::Folder::is_empty))
+    );
 }
 
 #[test]

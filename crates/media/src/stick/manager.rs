@@ -13,6 +13,11 @@ const SECOND: usize = 512;
 /// Largest file that has room below the firmware's own memory, in bytes.
 const MAX_LEN: u64 = 0x9_F000 - 0x2_0000;
 
+/// Whether a file of this name in the root is known to be a boot manager.
+pub fn is_boot_manager(name: &str) -> bool {
+    KNOWN.iter().any(|(known, _)| known.eq_ignore_ascii_case(name))
+}
+
 /// A boot manager that is there.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BootManager {

@@ -17,7 +17,7 @@ mod together;
 mod update;
 
 pub use crate::fat::update::Options as UpdateOptions;
-pub use manager::BootManager;
+pub use manager::{BootManager, is_boot_manager};
 pub use together::write_with_disc;
 pub use update::{StickUpdate, plan_update};
 

@@ -7,13 +7,13 @@ use crate::{
     report::{EditionWork, Weight},
 };
 use neat_content::{Error, NodeId, NodeKind, PathPattern, Result, Tree, counted, fold_case};
-use neat_media::{BootCatalog, BootImage};
+use neat_media::{BootCatalog, BootImage, stick::is_boot_manager};
 use neat_service::{LeaveOut, Verdict};
 
 /// Folders in the root that firmware and boot managers read.
 const BOOT_FOLDERS: [&str; 5] = ["boot", "efi", "isolinux", "syslinux", "grub"];
 /// Files in the root that they read.
-const BOOT_FILES: [&str; 4] = ["bootmgr", "bootmgr.efi", "isolinux.cfg", "syslinux.cfg"];
+const BOOT_FILES: [&str; 3] = ["bootmgr.efi", "isolinux.cfg", "syslinux.cfg"];
 /// Largest file of a boot manager in which names are looked for, in bytes.
 const LARGEST_CONFIGURATION: u64 = 1 << 20;
 
@@ -189,19 +189,22 @@ impl Needed<'_> {
         if setup_image_path(self.tree).is_some_and(|image| is(&image)) {
             return Some("the setup environment starts from it".into());
         }
-        let (first, rest) =
-            folded.split_once('/').map_or((folded.as_str(), None), |own| (own.0, Some(own.1)));
-        let is_read = if rest.is_some() {
-            BOOT_FOLDERS.iter().any(|own| fold_case(own) == first)
-        } else {
-            BOOT_FILES.iter().any(|own| fold_case(own) == first)
-        };
-        if is_read {
+        if is_read_to_start(path) {
             return Some("firmware and boot managers read what lies there".into());
         }
         let path = plain(path);
         let naming = self.texts.iter().find(|(_, text)| names(text, &path));
         naming.map(|(who, _)| format!("{who} name it"))
+    }
+}
+
+/// Whether firmware and boot managers read what lies there.
+pub(crate) fn is_read_to_start(path: &str) -> bool {
+    let folded = fold_case(path);
+    let is = |own: &&str, name: &str| fold_case(own) == name;
+    match folded.split_once('/') {
+        Some((first, _)) => BOOT_FOLDERS.iter().any(|own| is(own, first)),
+        None => is_boot_manager(path) || BOOT_FILES.iter().any(|own| is(own, &folded)),
     }
 }
 

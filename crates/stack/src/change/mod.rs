@@ -3,6 +3,7 @@
 mod answers;
 mod boot;
 mod editor;
+pub(crate) mod environment;
 mod images;
 pub(crate) mod leave_out;
 mod menu;

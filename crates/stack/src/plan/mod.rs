@@ -13,7 +13,7 @@ pub(crate) use variants::Variants;
 use crate::{
     change::{
         Editor, ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply_images, apply_setup, ask_answers,
-        given, leave_out, restrictions,
+        environment, given, leave_out, restrictions,
     },
     output::FORMS,
     recipe::StackFile,
@@ -83,6 +83,7 @@ impl<'a> Prepared<'a> {
         let mut given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
         ask_answers(stack, given.as_mut(), &mut editor)?;
         leave_out::media(stack, given.as_ref(), &mut media.boot, &mut editor)?;
+        environment::keep_alone(stack, media.boot.as_ref(), &mut editor)?;
         restrictions::apply(stack, &mut editor)?;
         let images = apply_images(stack, &mut editor, job)?;
         let mut work = images.work.clone();

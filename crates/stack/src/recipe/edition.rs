@@ -1,5 +1,6 @@
 //! Sections of a stack file that change what is in editions, and files that are put somewhere.
 
+use super::NameOrNumber;
 use neat_service::SettingValue;
 use schemars::JsonSchema;
 use serde::Deserialize;
@@ -161,6 +162,39 @@ pub enum WhenValue {
     SetupEnd,
     /// Once, when somebody signs in first.
     FirstSignIn,
+}
+
+/// `[environment]`: the setup environment.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EnvironmentSection {
+    /// Which edition of its image file it is, by name or number, when only the environment is taken; without it the first.
+    pub edition: Option<NameOrNumber>,
+    /// `"prompt"`, or command lines that are run before the prompt, instead of what it starts now.
+    pub start: Option<StartValue>,
+    /// Room for files that are written while it runs: `32MiB` to `512MiB`.
+    pub scratch: Option<String>,
+    /// Keyboards, as numbers of eight digits.
+    #[serde(default)]
+    pub keyboards: Vec<String>,
+    /// Language of the interface and of regional forms, where it has it.
+    pub language: Option<String>,
+    /// Its wallpaper.
+    #[schemars(extend("format" = "path"))]
+    pub wallpaper: Option<String>,
+    /// Whether files that say what it starts may be replaced.
+    #[serde(default)]
+    pub replace: bool,
+}
+
+/// `environment.start`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum StartValue {
+    /// `prompt`.
+    Word(String),
+    /// Command lines.
+    Lines(Vec<String>),
 }
 
 /// `[setup]`

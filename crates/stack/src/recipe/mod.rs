@@ -13,8 +13,9 @@ pub use answers::{
 };
 pub use edit::StackText;
 pub use edition::{
-    AppSection, CompanySection, DriverSection, IntoValue, LanguagesSection, LeaveOutSection, PlaceSection,
-    RemoveSection, SettingsSection, SetupSection, UpdateSection, WhenValue,
+    AppSection, CompanySection, DriverSection, EnvironmentSection, IntoValue, LanguagesSection,
+    LeaveOutSection, PlaceSection, RemoveSection, SettingsSection, SetupSection, StartValue, UpdateSection,
+    WhenValue,
 };
 pub use media::{CompressionValue, FileLimitValue, MediaSection, StickForm, StickSection, TrialValue};
 
@@ -61,6 +62,8 @@ pub struct StackFile {
     /// What stays out.
     #[serde(default)]
     pub leave_out: Vec<LeaveOutSection>,
+    /// The setup environment.
+    pub environment: Option<EnvironmentSection>,
     /// What setup may do.
     pub setup: Option<SetupSection>,
     /// Components that go.
@@ -100,27 +103,43 @@ pub struct SourceSection {
     /// Another media, or an image file, whose systems this media's setup is to install.
     #[schemars(extend("format" = "path"))]
     pub image_from: Option<String>,
+    /// What of it is taken; without it all.
+    pub only: Option<OnlyValue>,
+}
+
+/// `source.only`
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnlyValue {
+    /// The setup environment and what starts it, without the systems. `image_from` may then name its image file.
+    SetupEnvironment,
 }
 
 /// Editions are named by text or by number.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(untagged)]
-enum NameOrNumber {
+pub enum NameOrNumber {
+    /// Its name.
     Name(String),
+    /// Its number, from 1.
     Number(u32),
+}
+
+impl NameOrNumber {
+    /// As it is looked for.
+    pub fn text(self) -> String {
+        match self {
+            Self::Name(name) => name,
+            Self::Number(number) => number.to_string(),
+        }
+    }
 }
 
 fn names_or_numbers<'de, D: serde::Deserializer<'de>>(
     deserializer: D,
 ) -> std::result::Result<Vec<String>, D::Error> {
     let values = Vec::<NameOrNumber>::deserialize(deserializer)?;
-    Ok(values
-        .into_iter()
-        .map(|value| match value {
-            NameOrNumber::Name(name) => name,
-            NameOrNumber::Number(number) => number.to_string(),
-        })
-        .collect())
+    Ok(values.into_iter().map(NameOrNumber::text).collect())
 }
 
 impl StackFile {

@@ -62,7 +62,8 @@ impl<'a> Wish<'a> {
         let section = stack.source.as_ref();
         Self {
             editions: section.map_or(&[][..], |section| &section.editions),
-            from: section.and_then(|section| section.image_from.as_deref()),
+            // With the setup environment alone it names the environment.
+            from: section.filter(|own| own.only.is_none()).and_then(|own| own.image_from.as_deref()),
             compression: stack.media.compression,
             limit: matches!(stack.media.file_limit, Some(FileLimitValue::Fat32)).then_some(FAT32_LIMIT),
             services: servicing::is_asked(stack),

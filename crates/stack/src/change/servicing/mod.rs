@@ -6,7 +6,7 @@ mod vendor;
 
 pub(crate) use vendor::stage;
 
-use super::{Editor, leave_out};
+use super::{Editor, environment, leave_out};
 use crate::{
     editions::{open_image, setup_image_path},
     recipe::{CompanySection, IntoValue, SettingsSection, StackFile},
@@ -137,7 +137,9 @@ pub(crate) fn systems(
 pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Result<Vec<EditionWork>> {
     let wanted = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
         || stack.place.iter().any(|place| place.to.starts_with("setup:"))
-        || leave_out::is_asked(stack, leave_out::Place::Setup);
+        || leave_out::is_asked(stack, leave_out::Place::Setup)
+        || stack.environment.is_some()
+        || environment::is_alone(stack);
     if !wanted {
         return Ok(Vec::new());
     }
@@ -151,8 +153,11 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     };
     let mut inputs = Inputs::for_setup(stack, editor, job)?;
     let left_out = leave_out::of_editions(stack, leave_out::Place::Setup)?;
+    let wishes =
+        stack.environment.as_ref().map(|section| environment::wishes(section, editor)).transpose()?;
     let image = open_image(&editor.tree, &path)?;
     let mut draft = ImageDraft::of(&image);
+    environment::select(stack, &mut draft)?;
     let before = Arc::new(draft.clone());
     let times = Times::at(editor.newest());
     let mut work = Vec::new();
@@ -168,6 +173,9 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         }
         for place in inputs.places.iter().filter(|place| !place.in_system) {
             items.extend(edition.add_files("setup", &place.target(&edition), &place.files, place.replace)?);
+        }
+        if let Some(wishes) = &wishes {
+            items.extend(edition.set_environment(wishes)?);
         }
         work.push(EditionWork {
             edition: edition.name().to_owned(),
