@@ -6,6 +6,7 @@
 
 #![forbid(unsafe_code)]
 
+mod boot_store;
 mod catalogue;
 mod choice;
 mod drivers;
@@ -23,6 +24,7 @@ mod report;
 mod settings;
 mod updates;
 
+pub use boot_store::{BootStore, BootStoreEntry, BootStoreFacts};
 pub use catalogue::{Catalogue, CatalogueComponent, CatalogueSetting, Profile, SettingValue};
 pub use choice::{Choice, ChoiceText, ChoiceTotals, Follows};
 pub use drivers::{DriverChoice, PreparedDriver, PreparedDrivers, is_class};

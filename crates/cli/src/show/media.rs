@@ -71,6 +71,9 @@ pub(crate) struct MediaView {
     /// What the media allows setup to do, in words.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     restrictions: Vec<String>,
+    /// The stores of its boot managers.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    boot_stores: Vec<neat_stack::MediaBootStore>,
     #[serde(skip_serializing_if = "Option::is_none")]
     touchups: Option<TouchupsView>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -239,6 +242,7 @@ impl MediaView {
             }),
             uefi_loaders: if media.form == MediaForm::Stick { uefi_loaders(&media.tree) } else { Vec::new() },
             restrictions: neat_stack::restrictions(&media.tree),
+            boot_stores: neat_stack::boot_stores(&media.tree),
             answer_files: answer_files(&media.tree)
                 .into_iter()
                 .map(|(path, dialect)| AnswerView { path, dialect: dialect.name() })
@@ -344,6 +348,21 @@ impl MediaView {
             );
         }
         super::plan::restrictions(&self.restrictions, &mut sheet);
+        for store in &self.boot_stores {
+            let wait = store.facts.timeout_seconds.map_or(String::new(), |own| format!(", waits {own} s"));
+            let entries = count(store.facts.entries.len() as u64, "entry", "entries");
+            sheet.row("boot store", format!("{}: {entries}{wait}", store.path));
+            for own in &store.facts.entries {
+                let parts = [
+                    own.title.clone(),
+                    if own.image.is_empty() { own.loader.clone() } else { own.image.replace('\\', "/") },
+                    if own.default { "started when nobody chooses".into() } else { String::new() },
+                    if own.test_signing { "takes what is signed for tests".into() } else { String::new() },
+                ];
+                let parts: Vec<String> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+                sheet.row("", format!("  {}", parts.join(", ")));
+            }
+        }
         let form = match self.form {
             MediaForm::Disc => format!("ISO file, {}", size(self.size)),
             MediaForm::Stick => format!("stick, {}", size(self.size)),

@@ -2,6 +2,7 @@
 
 mod answers;
 mod boot;
+pub(crate) mod boot_store;
 mod editor;
 pub(crate) mod environment;
 mod images;
@@ -13,6 +14,7 @@ mod servicing;
 pub use answers::media_facts;
 pub(crate) use answers::{Given, apply as apply_answers, apply_all as apply_answers_of_all, examine, given};
 pub use boot::default_boot;
+pub use boot_store::{MediaBootStore, boot_stores};
 pub(crate) use editor::Editor;
 pub(crate) use images::{
     ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply as apply_images, fit_estimate, fit_fat32,

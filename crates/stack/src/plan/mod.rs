@@ -13,7 +13,7 @@ pub(crate) use variants::Variants;
 use crate::{
     change::{
         Editor, ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply_images, apply_setup, ask_answers,
-        environment, given, leave_out, restrictions,
+        boot_store, environment, given, leave_out, restrictions,
     },
     output::FORMS,
     recipe::StackFile,
@@ -91,6 +91,7 @@ impl<'a> Prepared<'a> {
         for place in stack.place.iter().filter(|place| !is_inside(&place.to)) {
             editor.place(place)?;
         }
+        boot_store::apply(stack, &mut editor)?;
         editor.findings.extend(media.warnings.iter().map(Finding::note));
         let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
         let ImageOutcome { editions, pending: pending_image, .. } = images;

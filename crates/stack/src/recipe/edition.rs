@@ -197,6 +197,38 @@ pub enum StartValue {
     Lines(Vec<String>),
 }
 
+/// `[boot_store]`: the entries of the boot manager.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BootStoreSection {
+    /// New titles, by the former title or the number in the menu.
+    #[serde(default)]
+    pub titles: BTreeMap<String, String>,
+    /// Entries to add.
+    #[serde(default)]
+    pub add: Vec<AddedEntry>,
+    /// What is started when nobody chooses, by its title or its number in the menu.
+    pub default: Option<NameOrNumber>,
+    /// Seconds that the menu waits.
+    pub timeout_seconds: Option<u32>,
+    /// Whether its entries take what is signed for tests.
+    pub test_signing: Option<bool>,
+}
+
+/// `[[boot_store.add]]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AddedEntry {
+    /// What the menu shows.
+    pub title: String,
+    /// The image file of a setup environment, which is put beside the media's own.
+    #[schemars(extend("format" = "path"))]
+    pub image: String,
+    /// The entry that it is made after, by its title or its number in the menu; without it the one that is started when
+    /// nobody chooses.
+    pub like: Option<NameOrNumber>,
+}
+
 /// `[setup]`
 #[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

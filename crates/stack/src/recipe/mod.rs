@@ -13,9 +13,9 @@ pub use answers::{
 };
 pub use edit::StackText;
 pub use edition::{
-    AppSection, CompanySection, DriverSection, EnvironmentSection, IntoValue, LanguagesSection,
-    LeaveOutSection, PlaceSection, RemoveSection, SettingsSection, SetupSection, StartValue, UpdateSection,
-    WhenValue,
+    AddedEntry, AppSection, BootStoreSection, CompanySection, DriverSection, EnvironmentSection, IntoValue,
+    LanguagesSection, LeaveOutSection, PlaceSection, RemoveSection, SettingsSection, SetupSection,
+    StartValue, UpdateSection, WhenValue,
 };
 pub use media::{CompressionValue, FileLimitValue, MediaSection, StickForm, StickSection, TrialValue};
 
@@ -64,6 +64,8 @@ pub struct StackFile {
     pub leave_out: Vec<LeaveOutSection>,
     /// The setup environment.
     pub environment: Option<EnvironmentSection>,
+    /// The boot manager's own store.
+    pub boot_store: Option<BootStoreSection>,
     /// What setup may do.
     pub setup: Option<SetupSection>,
     /// Components that go.
