@@ -28,7 +28,7 @@ fn look_says_what_a_technician_wants_to_know() {
     for wanted in [
         "QUAY_OS_7",
         "UDF 1.02 (read), Joliet, ISO 9660",
-        "17 files in 11 folders",
+        "19 files in 11 folders",
         "BIOS: boot/bios.img, 4.0 KiB, loads 8 sectors",
         "holds EFI/BOOT/BOOTX64.EFI",
         "none where setup looks",
@@ -38,7 +38,7 @@ fn look_says_what_a_technician_wants_to_know() {
     let look = json(&dir, &["look", "quay-os-7.iso", "--json", "--digest", "sha256"]);
     assert_eq!(
         (&look["kind"], &look["files"], &look["boot"][0]["load_sectors"]),
-        (&"media".into(), &17.into(), &8.into())
+        (&"media".into(), &19.into(), &8.into())
     );
     assert_eq!(look["digest"].as_str().unwrap().len(), "sha256 ".len() + 64);
     for (path, kind) in [("bridge.stack.toml", "stack-file"), ("bridge-answers.xml", "answer-file")] {
@@ -666,4 +666,46 @@ fn results_go_to_standard_output_and_nothing_else_does() {
     let colored = neatstack(&dir, &["look", "quay-os-7.iso", "--color", "always"]);
     assert!(String::from_utf8(colored.stdout).unwrap().contains('\u{1b}'));
     assert_eq!(fails(&dir, &["look"]).0, 2);
+}
+
+#[test]
+fn a_disc_for_the_work_bench_has_the_setup_environment_alone() {
+    let (_keep, dir) = demo();
+    let plan = json(&dir, &["plan", "bench.stack.toml", "--json"]);
+    let ledger = json(&dir, &["build", "bench.stack.toml", "--json"]);
+    assert!(fs::metadata(dir.join("out/bench.iso")).unwrap().len() < 1 << 20);
+    // The plan's items are the ledger's, each with its verdict and bytes.
+    let items = |list: &serde_json::Value| -> Vec<(String, String, i64)> {
+        let list = list.as_array().unwrap().iter();
+        let text = |own: &serde_json::Value, key: &str| own[key].as_str().unwrap().to_owned();
+        list.map(|own| (text(own, "subject"), text(own, "verdict"), own["bytes"].as_i64().unwrap())).collect()
+    };
+    let planned = items(&plan["editions_work"][0]["items"]);
+    assert_eq!(planned, items(&ledger["items"]));
+    let left_out = planned.iter().find(|own| own.0 == "setup:/Setup").unwrap();
+    assert_eq!((left_out.1.as_str(), left_out.2), ("applied", -172_002));
+    // What came out is what was asked for, and what comes out of it is the same.
+    let look = json(&dir, &["look", "out/bench.iso", "--json"]);
+    let names: Vec<&str> =
+        look["image_files"].as_array().unwrap().iter().map(|own| own["path"].as_str().unwrap()).collect();
+    assert_eq!(names, ["sources/boot.wim"]);
+    let store = &look["boot_stores"][0];
+    assert_eq!(
+        (&store["timeout_seconds"], &store["entries"][0]["title"]),
+        (&5.into(), &"Brackwater work bench".into())
+    );
+    let compared = json(&dir, &["compare", "quay-os-7.iso", "out/bench.iso", "--json"]);
+    let kept = ["EFI/BOOT/BOOTX64.EFI", "boot/bios.img", "quayboot"];
+    for change in compared["files"].as_array().unwrap() {
+        let path = change["path"].as_str().unwrap();
+        assert!(!kept.contains(&path), "{path} changed");
+        assert_eq!(change["after"].is_null(), path != "boot/bcd", "{change}");
+    }
+    let systems =
+        compared["files"].as_array().unwrap().iter().any(|own| own["path"] == "sources/install.wim");
+    assert!(systems, "{}", compared["files"]);
+    let registry = ok(&dir, &["compare", "quay-os-7.iso", "out/bench.iso"]);
+    for text in ["WinPECacheThreshold", "00000414", "nb-NO"] {
+        assert!(registry.contains(text), "{text}: {registry}");
+    }
 }

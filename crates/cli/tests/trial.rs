@@ -302,7 +302,7 @@ fn under_a_real_kernel_usb_disks_are_listed_refused_written_updated_and_pulled_o
         ("second", 0, "\"verified\": true"),
         ("same", 0, "nothing differs"),
         ("unsaid", 4, "give --yes-change QS-GOOD"),
-        ("update", 0, "\"kept\": 17"),
+        ("update", 0, "\"kept\": 19"),
         ("gone", 1, "large.bin: cannot write to byte"),
     ] {
         let (found, said) = ports::step(&text, name);

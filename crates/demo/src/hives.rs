@@ -86,19 +86,10 @@ pub(crate) fn of_edition(word: &str, apps: &[&str]) -> Result<Vec<HiveFile>> {
     user.number("Software\\Brackwater\\Files", "HideEndings", 1)?;
     user.number("Software\\Brackwater\\Files", "ShowHidden", 0)?;
     user.number("Software\\Brackwater\\Desktop", "Tips", 1)?;
-    let mut system_user = Maker::new("DEFAULT");
-    system_user.text("Control Panel\\International", "LocaleName", "en-GB")?;
-    system_user.set(
-        "Control Panel\\Desktop",
-        "PreferredUILanguages",
-        ValueKind::TEXTS,
-        &texts_data(&["en-GB"]),
-    )?;
-    system_user.text("Keyboard Layout\\Preload", "1", "00000809")?;
     Ok(vec![
         ("Quay/System32/config/SOFTWARE", software(word, apps)?.write()?),
         ("Quay/System32/config/SYSTEM", system()?.write()?),
-        ("Quay/System32/config/DEFAULT", system_user.hive.write()?),
+        ("Quay/System32/config/DEFAULT", system_user()?.write()?),
         ("Users/Default/NTUSER.DAT", user.hive.write()?),
     ])
 }
@@ -115,7 +106,42 @@ pub(crate) fn of_setup() -> Result<Vec<HiveFile>> {
     Ok(vec![
         ("Quay/System32/config/SOFTWARE", software.hive.write()?),
         ("Quay/System32/config/SYSTEM", system()?.write()?),
+        ("Quay/System32/config/DEFAULT", system_user()?.write()?),
     ])
+}
+
+/// The account that the system itself has.
+fn system_user() -> Result<Hive> {
+    let mut user = Maker::new("DEFAULT");
+    user.text("Control Panel\\International", "LocaleName", "en-GB")?;
+    user.set("Control Panel\\Desktop", "PreferredUILanguages", ValueKind::TEXTS, &texts_data(&["en-GB"]))?;
+    user.text("Keyboard Layout\\Preload", "1", "00000809")?;
+    Ok(user.hive)
+}
+
+/// The store of a boot manager that finds its entries in one. The demo's own boot code has one entry and reads none.
+pub(crate) fn boot_store() -> Result<Vec<u8>> {
+    const MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+    const SETUP: &str = "{0c51b9e0-2f6d-4a53-9d1c-7a6e00000001}";
+    let mut store = Maker::new("BootStore");
+    store.text("Description", "KeyName", "BCD00000000")?;
+    for (id, kind) in [(MANAGER, 0x1010_0002), (SETUP, 0x1020_0003)] {
+        store.number(&format!("Objects\\{id}\\Description"), "Type", kind)?;
+    }
+    let mut element = |id: &str, element: &str, kind: ValueKind, data: &[u8]| {
+        store.set(&format!("Objects\\{id}\\Elements\\{element}"), "Element", kind, data)
+    };
+    element(MANAGER, "24000001", ValueKind::TEXTS, &texts_data(&[SETUP]))?;
+    element(MANAGER, "23000003", ValueKind::TEXT, &text_data(SETUP))?;
+    element(MANAGER, "25000004", ValueKind::BINARY, &30_u64.to_le_bytes())?;
+    element(SETUP, "12000004", ValueKind::TEXT, &text_data("Quay OS 7 Setup"))?;
+    element(SETUP, "12000002", ValueKind::TEXT, &text_data("\\quay\\system32\\kernel.lib"))?;
+    // A device: bytes of some meaning around the path of the image file.
+    let mut device = vec![0; 33];
+    device.extend(text_data("\\sources\\boot.wim"));
+    element(SETUP, "11000001", ValueKind::BINARY, &device)?;
+    element(SETUP, "21000001", ValueKind::BINARY, &device)?;
+    store.hive.write()
 }
 
 fn software(word: &str, apps: &[&str]) -> Result<Hive> {

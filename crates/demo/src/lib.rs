@@ -71,6 +71,7 @@ pub fn media_tree(size: Size, job: &Job<'_>) -> Result<Tree> {
     let mut put =
         |path: &str, bytes: Vec<u8>| tree.put_file(path, Content::from_bytes(bytes), meta).map(drop);
     put("boot/bios.img", BIOS_IMAGE.to_vec())?;
+    put("boot/bcd", hives::boot_store()?)?;
     put("quayboot", boot_manager(0))?;
     put("EFI/BOOT/BOOTX64.EFI", UEFI_APPLICATION.to_vec())?;
     put("readme.txt", words::README.as_bytes().to_vec())?;
@@ -79,6 +80,7 @@ pub fn media_tree(size: Size, job: &Job<'_>) -> Result<Tree> {
         put(&format!("sources/{language}/setup.lang"), words::prose(&format!("setup-{language}"), 24_000))?;
     }
     put("sources/products.toml", words::PRODUCTS.as_bytes().to_vec())?;
+    put("sources/cversion.ini", b"[HostBuild]\r\nMinClient=6500.0\r\n".to_vec())?;
     put("support/charts/Hafenpläne.txt", words::prose("harbour", 9_000))?;
     put("support/charts/航路図.txt", words::prose("route", 7_000))?;
     put(

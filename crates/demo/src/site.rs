@@ -103,6 +103,40 @@ stick = { image = "out/deck.img", scheme = "gpt" }
 # trial = ["bios", "uefi"]
 "#;
 
+const BENCH: &str = r#"# A disc for the work bench: the setup environment alone, with a start of its own.
+title = "Work bench"
+
+[source]
+media = "@MEDIA@"
+only = "setup-environment"
+
+[environment]
+start = ['type X:\brackwater\telephone-list.txt']
+scratch = "512MiB"
+keyboards = ["00000414"]
+language = "nb-NO"
+
+[[driver]]
+from = "drivers/keelson-s4"
+into = ["setup"]
+
+[[place]]
+from = "site-files/telephone-list.txt"
+to = "setup:/brackwater/"
+
+[[leave_out]]
+paths = ["setup:/Setup"]              # what installs a system
+
+[boot_store]
+titles = { "Quay OS 7 Setup" = "Brackwater work bench" }
+timeout_seconds = 5
+
+[media]
+label = "BENCH_7"
+iso = "out/bench.iso"
+stick = { image = "out/bench.img", scheme = "gpt" }
+"#;
+
 const CATALOGUE: &str = r#"# Components, settings and profiles of Quay OS 7.
 format = 1
 name = "Quay OS 7"
@@ -411,6 +445,7 @@ pub(crate) fn tree() -> Result<Tree> {
     put("bridge-answers.xml", LAST_YEAR.as_bytes())?;
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("deck.stack.toml", DECK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
+    put("bench.stack.toml", BENCH.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;
     put("site-files/telephone-list.txt", b"Bridge 100\r\nEngine room 200\r\nHarbour office 300\r\n")?;

@@ -435,6 +435,13 @@ impl Edition {
         self.is_changed = true;
     }
 
+    /// Lets go of hives whose files were taken out, so that they do not come back.
+    pub(crate) fn forget_gone_hives(&mut self) {
+        let Self { files, hives, waiting, .. } = self;
+        hives.retain(|_, loaded| files.find(&loaded.path).is_some());
+        waiting.retain(|_, id| files.find(&files.path(*id)) == Some(*id));
+    }
+
     /// Puts the edition back into a draft, with its changed hives and its record. They wait in `hold` until they are
     /// written, so that many editions take no more memory than one.
     pub fn store(mut self, draft: &mut ImageDraft, hold: &Hold) -> Result<bool> {

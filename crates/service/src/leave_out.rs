@@ -45,6 +45,7 @@ impl Edition {
         }
         let freed = self.freed(&found);
         found.iter().for_each(|id| self.remove(*id));
+        self.forget_gone_hives();
         let mut detail = counted(freed.files, "file", "files");
         if freed.shared > 0 {
             let content = counted(freed.shared, "content", "contents");

@@ -57,7 +57,7 @@ fn store() -> Vec<u8> {
 /// The demo's media with stores for both firmwares; `rest` is the stack file that is built from it.
 fn bench(rest: &str) -> Bench {
     let made = Bench::new(
-        "[[place]]\nfrom = \"bcd\"\nto = \"media:/boot/\"\n[[place]]\nfrom = \"bcd\"\nto = \"media:/efi/microsoft/boot/\"\n\
+        "[[place]]\nfrom = \"bcd\"\nto = \"media:/boot/\"\nreplace = true\n[[place]]\nfrom = \"bcd\"\nto = \"media:/efi/microsoft/boot/\"\n\
          [media]\niso = \"t.iso\"\n",
     );
     fs::write(made.at("bcd"), store()).unwrap();
@@ -104,7 +104,8 @@ fn a_store_says_its_entries_its_default_and_how_long_it_waits() {
         (entry.image.as_str(), entry.default, entry.test_signing),
         ("\\sources\\boot.wim", true, false)
     );
-    assert!(boot_stores(&read::open(&DEMO.1).unwrap().tree).is_empty());
+    let demo = boot_stores(&read::open(&DEMO.1).unwrap().tree);
+    assert_eq!((demo.len(), titles(&demo[0])), (1, vec!["Quay OS 7 Setup"]));
 }
 
 #[test]
@@ -186,7 +187,9 @@ fn a_second_environment_gets_an_entry_where_its_firmware_can_start_it() {
 fn what_a_store_does_not_have_is_said() {
     let error = bench("[boot_store]\ndefault = \"Nothing\"\n").error();
     assert!(error.contains("has no entry \"Nothing\""), "{error}");
-    let error = Bench::new("[boot_store]\ntimeout_seconds = 1\n[media]\niso = \"t.iso\"\n").error();
+    let none =
+        "[[leave_out]]\npaths = [\"media:/boot/bcd\"]\nforce = true\n[boot_store]\ntimeout_seconds = 1\n";
+    let error = Bench::new(&format!("{none}[media]\niso = \"t.iso\"\n")).error();
     assert!(error.contains("has no store of a boot manager"), "{error}");
     // Damage in its place is told, not passed over.
     let own = bench("[boot_store]\ntimeout_seconds = 1\n");

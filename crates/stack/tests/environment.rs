@@ -48,7 +48,7 @@ fn the_environment_alone_starts_as_the_media_did() {
     let tree = built(&bench);
     let files: Vec<String> =
         tree.walk().filter(|step| tree.node(step.id).content().is_some()).map(|step| step.path).collect();
-    assert_eq!(files, ["EFI/BOOT/BOOTX64.EFI", "boot/bios.img", "quayboot", "sources/boot.wim"]);
+    assert_eq!(files, ["EFI/BOOT/BOOTX64.EFI", "boot/bcd", "boot/bios.img", "quayboot", "sources/boot.wim"]);
     assert!(fs::metadata(bench.at("t.iso")).unwrap().len() < 1 << 20);
     assert_eq!(environment(&tree).header().boot, 1);
     // What it starts is as it was.
@@ -134,7 +134,10 @@ fn what_cannot_be_is_said() {
     }
     for (rest, why) in [
         ("[environment]\nstart = ['echo Grüße']\n", "plain letters"),
-        ("[environment]\nkeyboards = [\"00000406\"]\n", "no hive in which that is set"),
+        (
+            "[environment]\nkeyboards = [\"00000406\"]\n[[leave_out]]\npaths = [\"setup:/**/DEFAULT\"]\nforce = true\n",
+            "no hive in which that is set",
+        ),
         ("[environment]\nlanguage = \"fi-FI\"\n", "put the language in first"),
         ("[environment]\nwallpaper = \"t.bmp\"\n", "JPEG files alone"),
     ] {

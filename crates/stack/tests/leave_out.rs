@@ -73,7 +73,7 @@ fn what_fits_nothing_is_said_unless_it_does_not_matter() {
 #[test]
 fn what_a_media_needs_to_start_stays_unless_that_is_forced() {
     for (path, why) in [
-        ("media:/boot", "firmware starts it"),
+        ("media:/boot/*.img", "firmware starts it"),
         ("media:/efi/**/*.efi", "firmware and boot managers read what lies there"),
         ("media:/sources", "the setup environment starts from it"),
         ("media:/sources/install.*", "the systems are in it"),

@@ -16,7 +16,9 @@ const RELEASE: &str = "[HostBuild]\r\nMinClient=7000.0\r\nMinServer=6500.0\r\n";
 fn source(files: &[(&str, &str)]) -> Bench {
     let places: String = files
         .iter()
-        .map(|(name, _)| format!("[[place]]\nfrom = {name:?}\nto = \"media:/sources/{name}\"\n"))
+        .map(|(name, _)| {
+            format!("[[place]]\nfrom = {name:?}\nto = \"media:/sources/{name}\"\nreplace = true\n")
+        })
         .collect();
     let bench = Bench::new(&format!("{places}[media]\niso = \"t.iso\"\n"));
     for (name, text) in files {
@@ -42,8 +44,8 @@ fn text(tree: &Tree, path: &str) -> Option<String> {
 
 #[test]
 fn a_plan_says_what_a_media_restricts() {
-    let plain = source(&[]);
-    assert!(restrictions(&tree(&plain)).is_empty());
+    let plain = restrictions(&tree(&source(&[])));
+    assert_eq!(plain, ["setup upgrades from release 6500.0 on (sources/cversion.ini)"]);
     let key = "[PID]\r\nValue=SECRET-OF-THE-HARBOUR\r\n";
     let bench = source(&[("ei.cfg", EDITION), ("pid.txt", key), ("cversion.ini", RELEASE)]);
     let said = serviced(&bench.at("t.iso"), "").plan().source.unwrap().restrictions;
@@ -94,6 +96,7 @@ fn setup_asks_for_the_edition_and_no_longer() {
 fn a_media_without_restrictions_gets_what_makes_setup_ask() {
     let bench = source(&[]);
     let open = serviced(&bench.at("t.iso"), "ask_edition = true\nupgrade_any = true");
+    let open = open.changed("[media]", "[[leave_out]]\npaths = [\"media:/sources/cversion.ini\"]\n[media]");
     let notes = open.plan();
     assert!(said(&notes, Weight::Note).iter().any(|own| own.contains("there is no sources/cversion.ini")));
     open.build();

@@ -161,6 +161,10 @@ impl Told<'_> {
                 "an ISO file and a stick, from the same pass",
             ),
             (
+                format!("neatstack build {folder}/bench.stack.toml"),
+                "a small disc and stick of the setup environment alone",
+            ),
+            (
                 format!(
                     "neatstack inventory {} --edition 2 --catalogue {folder}/quay.catalogue.toml",
                     demo.media.display()

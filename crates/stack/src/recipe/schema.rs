@@ -124,6 +124,8 @@ mod tests {
                 "update.from",
                 "driver.from",
                 "driver.devices",
+                "environment.wallpaper",
+                "boot_store.add.image",
                 "settings.registry",
                 "settings.company.logo",
                 "settings.wallpaper",
