@@ -2,7 +2,7 @@
 
 use super::{
     Sheet, count, heading, outside,
-    plan::{answers, ends, findings, title, variants},
+    plan::{answers, ends, findings, restrictions, title, variants},
     size, style, wrapped,
 };
 use neat_service::Verdict;
@@ -21,6 +21,7 @@ pub(crate) fn plan(report: &PlanReport, stack: &Path) -> String {
     ends(report, &mut sheet);
     sheet.row("boots", boots(report));
     sheet.row("answers", answers(report));
+    report.source.iter().for_each(|own| restrictions(&own.restrictions, &mut sheet));
     let kept: Vec<&str> =
         report.editions.iter().filter(|own| own.kept).map(|own| own.name.as_str()).collect();
     if kept.len() < report.editions.len() {

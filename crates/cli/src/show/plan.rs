@@ -30,7 +30,6 @@ pub(super) fn ends(report: &PlanReport, sheet: &mut Sheet) {
             let kind = if source.size > 0 { size(source.size) } else { "a folder".into() };
             let checked = if source.sha256.is_some() { ", digest checked" } else { "" };
             sheet.row("from", format!("{} ({kind}, label {}){checked}", source.path, label(&source.label)));
-            restrictions(&source.restrictions, sheet);
         }
         None => sheet.row("from", "nothing: the media holds what is put on it"),
     }
@@ -78,6 +77,7 @@ pub(crate) fn plan(report: &PlanReport) -> String {
         sheet.row("", "also as a disk, by a GPT");
     }
     sheet.row("answers", answers(report));
+    report.source.iter().for_each(|own| restrictions(&own.restrictions, &mut sheet));
     text.push_str(&sheet.text());
     text.push_str(&super::depot::uses(&report.depot));
     if !report.editions.is_empty() {
