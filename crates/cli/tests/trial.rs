@@ -539,3 +539,17 @@ fn a_build_that_does_not_come_up_leaves_nothing_but_a_picture() {
     assert!(left.contains(&"halted-disc-bios.png".to_owned()), "{left:?}");
     assert!(!left.iter().any(|name| name.contains("halted") && !name.ends_with(".png")), "{left:?}");
 }
+
+#[test]
+#[ignore = "needs QEMU and OVMF"]
+fn the_setup_environment_alone_starts_from_disc_and_stick() {
+    let (_dir, dir) = demo();
+    ok(&dir, &["build", "bench.stack.toml", "-q"]);
+    for media in ["out/bench.iso", "out/bench.img"] {
+        let (code, results) = trial(&dir, &[media, "--expect", "Quay OS 7 setup: started by"]);
+        assert_eq!((code, results.len()), (0, 2), "{media}: {results:?}");
+        for result in &results {
+            assert_eq!((&result["came_up"], &result["end"]), (&true.into(), &"expected".into()), "{result}");
+        }
+    }
+}
