@@ -56,7 +56,8 @@ impl DriverSet {
         }
     }
 
-    fn add_pack(&mut self, pack: Pack, name: &str, level: usize, damaged: IfDamaged) -> Result<()> {
+    fn add_pack(&mut self, mut pack: Pack, name: &str, level: usize, damaged: IfDamaged) -> Result<()> {
+        pack.expand_single(&self.limits)?;
         let pack = Arc::new(pack);
         self.notes.extend(pack.notes.iter().map(|note| format!("{name}: {note}")));
         let mut infs = Vec::new();

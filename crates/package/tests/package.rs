@@ -494,3 +494,52 @@ fn each_limit_refuses_what_the_others_take() {
         assert_eq!(set.drivers.len(), count, "{:?}", set.skipped);
     }
 }
+
+/// A file in the older form, with bytes of content alone: what matches are is tested beside the reader.
+fn single(content: &[u8], last: char) -> Vec<u8> {
+    let mut bytes = b"SZDD\x88\xF0\x27\x33A".to_vec();
+    bytes.push(last as u8);
+    bytes.extend((content.len() as u32).to_le_bytes());
+    for group in content.chunks(8) {
+        bytes.push(0xFF);
+        bytes.extend(group);
+    }
+    bytes
+}
+
+#[test]
+fn drivers_with_single_compressed_files_are_whole() {
+    let inf = "[Version]\nSignature=\"$Windows NT$\"\nClass=Net\nProvider=\"Brackwater\"\nDriverVer=01/02/2026,1.2.0.0\n\
+               CatalogFile=winch.cat\n[Manufacturer]\n\"Brackwater\"=Models,NTamd64\n[Models.NTamd64]\n\
+               \"Winch\"=Install,PCI\\VEN_1AF4&DEV_1234\n[Install]\nCopyFiles=Files\n[Files]\nwinch.sys\nhelper.dll\n\
+               [SourceDisksFiles]\nwinch.sys=1\nhelper.dll=1\n[SourceDisksNames]\n1=disk\n";
+    let dir = tempfile::tempdir().unwrap();
+    let put = |name: &str, bytes: &[u8]| std::fs::write(dir.path().join(name), bytes).unwrap();
+    put("WINCH.IN_", &single(inf.as_bytes(), 'F'));
+    put("winch.sy_", &single(&[7; 5000], 's'));
+    put("winch.ca_", &single(b"a signature", 't'));
+    // A cabinet with one file is the other form.
+    put("helper.dl_", &cabinet(&[("HELPER.DLL", vec![9; 3000])], cab::CompressionType::MsZip));
+    // What is there already, what is damaged and what has only such a name stay.
+    put("readme.tx_", b"no compressed file");
+    put("broken.dl_", &single(&[1; 100], 'l')[..60]);
+    let mut set = DriverSet::default();
+    set.add(dir.path(), "winch", IfDamaged::Refuse).unwrap();
+    assert_eq!(set.drivers.len(), 1, "{:?}", set.skipped);
+    let found = &set.drivers[0];
+    let files = found.driver.files(Architecture::X64, &found.pack.tree);
+    let found_at: Vec<Option<String>> =
+        files.into_iter().map(|own| own.found.map(|path| path.to_lowercase())).collect();
+    assert_eq!(found_at, [Some("helper.dll".to_owned()), Some("winch.sys".to_owned())]);
+    let tree = &found.pack.tree;
+    let read = |path: &str| {
+        tree.node(tree.find_ignoring_case(path).unwrap()).content().unwrap().to_vec(1 << 20, "").unwrap()
+    };
+    assert_eq!((read("winch.sys"), read("helper.dll")), (vec![7; 5000], vec![9; 3000]));
+    assert!(tree.find("readme.tx_").is_some() && tree.find("broken.dl_").is_some());
+    assert!(
+        set.notes.iter().any(|note| note.contains("broken.dl_") && note.contains("cannot be read")),
+        "{:?}",
+        set.notes
+    );
+}

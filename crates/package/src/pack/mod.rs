@@ -4,6 +4,7 @@
 mod archive;
 mod cabinet;
 mod program;
+mod single;
 
 use crate::Limits;
 use archive::Unpacked;
@@ -77,6 +78,15 @@ impl Pack {
         let modified = source.modified();
         Self::of_content_with(&Content::from_source(source), modified, limits)
             .map_err(|error| error.within(path.display()))
+    }
+
+    /// Puts the content of files that are compressed each by itself (`keel.sy_`) in their place, under their full names.
+    /// What is damaged stays, with a note.
+    ///
+    /// # Errors
+    /// What the system refuses to read.
+    pub fn expand_single(&mut self, limits: &Limits) -> Result<()> {
+        single::expand_all(&mut self.tree, limits, &mut self.notes)
     }
 
     /// Whether a file with the name of an archive or a program is one that must open, or something else that only has
