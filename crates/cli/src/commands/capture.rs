@@ -51,9 +51,11 @@ fn describe(draft: &mut ImageDraft, args: &CaptureArgs, context: &Context) -> Re
         draft.set_system(1, identity.map_or("SYSTEM", |own| &own.element), &info);
         return Ok(());
     }
-    let whole = Arc::new(draft.clone());
+    // Lent and taken back: with many files a second one would double what is in memory.
+    let whole = Arc::new(std::mem::replace(draft, ImageDraft::new(None)));
     let found = Edition::open(&whole, 1, &layouts, Times::default())
         .and_then(|edition| Ok((edition.layout.is_some(), edition.identity()?)));
+    *draft = Arc::unwrap_or_clone(whole);
     let hint = "--like MEDIA describes it as another edition";
     match found {
         Ok((_, Some((element, info)))) => draft.set_system(1, &element, &info),
