@@ -451,6 +451,44 @@ fn vendor_packages_are_recognised_through_their_cabinets() {
     for other in [cabinet(&[("x", vec![1])], cab::CompressionType::None), b"text".to_vec(), vec![]] {
         assert!(VendorPackage::of_content(&Content::from_bytes(other)).unwrap().is_none());
     }
+    // The newer kind is an image file, with the manifest in it, or in what it holds.
+    let scan = cabinet(
+        &[("update.mum", manifest.replace("QB900112", "SCAN").into_bytes())],
+        cab::CompressionType::None,
+    );
+    let with_manifest = image(&[("update.mum", manifest.as_bytes().to_vec()), ("a/b.dll", vec![3; 99])]);
+    for (files, inside) in [
+        (vec![("Update.MUM", manifest.as_bytes().to_vec())], vec![]),
+        (vec![("wsusscan.cab", scan.clone()), ("QB900112.cab", inner.clone())], vec!["QB900112.cab"]),
+        (vec![("SSU-7.cab", scan), ("QB900112.wim", with_manifest)], vec!["QB900112.wim"]),
+    ] {
+        let whole = image(&files);
+        let (found, content) =
+            VendorPackage::of_content(&Content::from_bytes(whole.clone())).unwrap().unwrap();
+        assert!(found.is_image && content.len() == whole.len() as u64);
+        assert_eq!(
+            (found.name.as_str(), found.inside),
+            (package.name.as_str(), inside.iter().map(|own| (*own).to_owned()).collect())
+        );
+    }
+    assert!(
+        VendorPackage::of_content(&Content::from_bytes(image(&[("notes.txt", vec![1])]))).unwrap().is_none()
+    );
+}
+
+/// An image file with these files.
+fn image(files: &[(&str, Vec<u8>)]) -> Vec<u8> {
+    let mut tree = Tree::new(Meta::at(NOW));
+    for (path, bytes) in files {
+        tree.put_file(path, Content::from_bytes(bytes.clone()), Meta::at(NOW)).unwrap();
+    }
+    let mut draft = neat_image::ImageDraft::new(None);
+    let captured = neat_image::capture::from_tree(&tree, &Job::silent()).unwrap();
+    for (digest, content) in captured.blobs {
+        draft.add_blob(digest, content);
+    }
+    draft.add_edition(captured.files, neat_image::capture::image_element("package", "", 0)).unwrap();
+    draft.to_content(&std::env::temp_dir(), 1, &Job::silent()).unwrap().to_vec(1 << 30, "").unwrap()
 }
 
 #[test]

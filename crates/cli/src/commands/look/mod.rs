@@ -84,6 +84,9 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
         return packages::hive(path, digest.as_deref(), context);
     }
     if is_image_file(&Content::from_source(source.clone())) {
+        if digest.is_none() && packages::image(path, &Content::from_source(source), context)? {
+            return Ok(());
+        }
         let image = open_path(path)?;
         // Who has everything read for a digest also wants to know whether it is sound.
         if digest.is_some() {

@@ -126,6 +126,15 @@ pub(super) fn folder(path: &Path, context: &Context) -> Result<bool> {
     Ok(found)
 }
 
+/// A vendor's package that is an image file; returns whether it was one.
+pub(super) fn image(path: &Path, content: &Content, context: &Context) -> Result<bool> {
+    match damage_apart(VendorPackage::of_content(content))? {
+        Ok(Some((package, _))) => vendor(path, &package, context).map(|()| true),
+        // What is wrong with it is said when it is looked at as an image file.
+        Ok(None) | Err(_) => Ok(false),
+    }
+}
+
 /// A driver pack or an update; returns whether it was one.
 pub(super) fn archive(path: &Path, context: &Context) -> Result<bool> {
     let content = Content::from_path(path)?;
@@ -289,6 +298,11 @@ fn vendor(path: &Path, package: &VendorPackage, context: &Context) -> Result<()>
     sheet.row_if("known as", &package.identifier);
     sheet.row_if("type", &package.release_type);
     sheet.row_if("inside", &package.inside.join(", "));
-    sheet.row("goes in", "by setup, through the answer file");
+    let way = if package.is_image {
+        "by the installed system's own handler: name it in [[app]]"
+    } else {
+        "by setup, through the answer file"
+    };
+    sheet.row("goes in", way);
     context.print(&format!("{}{}", heading(path, "vendor's update package"), sheet.text()))
 }

@@ -96,7 +96,7 @@ impl Inputs {
                     }
                     check_file(key, &path)?;
                 }
-                if super::vendor::is_cabinet(&path)? {
+                if super::vendor::is_vendors(&path)? {
                     continue;
                 }
                 // A damaged package stops the build even where it is optional: nobody can say what would be missing.

@@ -11,8 +11,8 @@ use std::path::Path;
 /// Folder on the media for packages that setup installs.
 const FOLDER: &str = "updates";
 
-/// Whether a file is a cabinet, by its first bytes.
-pub(super) fn is_cabinet(path: &Path) -> Result<bool> {
+/// Whether a file is of a kind that vendors' packages have, by its first bytes: a cabinet or an image file.
+pub(super) fn is_vendors(path: &Path) -> Result<bool> {
     if path.is_dir() {
         return Ok(false);
     }
@@ -21,7 +21,7 @@ pub(super) fn is_cabinet(path: &Path) -> Result<bool> {
     if content.len() >= 4 {
         content.read_exact_at(0, &mut first)?;
     }
-    Ok(first == *b"MSCF")
+    Ok(first == *b"MSCF" || neat_image::is_image_file(&content))
 }
 
 /// Stages the vendors' packages of the stack file and names them in the answer file.
@@ -36,13 +36,13 @@ pub(crate) fn stage(
     for section in &stack.update {
         for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
             job.check()?;
-            if !is_cabinet(&path)? {
+            if !is_vendors(&path)? {
                 continue;
             }
             let found = VendorPackage::of_content(&Content::from_path(&path)?)
                 .map_err(|error| error.within(&name))?;
             let Some((package, cabinet)) = found else {
-                let why = "it is a cabinet without a package manifest";
+                let why = "it is a cabinet or an image file without a package manifest";
                 items.push(Item { optional: section.optional, ..Item::refused("update", &name, why) });
                 continue;
             };
@@ -56,6 +56,15 @@ pub(crate) fn stage(
                 } else {
                     Item::skipped("update", &name, why)
                 });
+                continue;
+            }
+            if package.is_image {
+                let why = format!(
+                    "{} {} is an image file, which the answer file's servicing section does not take; name it in [[app]], so \
+                     that the installed system's own handler takes it",
+                    package.name, package.version
+                );
+                items.push(Item { optional: section.optional, ..Item::refused("update", &name, why) });
                 continue;
             }
             let file = format!("{FOLDER}/{}.cab", package.name);
