@@ -64,6 +64,13 @@ fn what_fits_nothing_is_said_unless_it_does_not_matter() {
     }
     let plan = bench(&format!("{text}\noptional = true")).plan();
     assert!(!said(&plan, Weight::Note).iter().any(|note| note.contains("nothing fits")));
+    // A media without a setup environment has nothing there either.
+    let without = |optional: bool| {
+        let text =
+            "paths = [\"media:/sources/boot.wim\"]\nforce = true\n[[leave_out]]\npaths = [\"setup:/x\"]\n";
+        bench(&format!("{text}optional = {optional}")).plan().is_refused()
+    };
+    assert!(!without(true) && without(false));
     for wrong in ["nowhere", "media:", "disc:/x"] {
         let error = bench(&format!("paths = [{wrong:?}]")).error();
         assert!(error.contains("does not say what"), "{error}");

@@ -101,6 +101,12 @@ fn a_media_without_restrictions_gets_what_makes_setup_ask() {
     assert!(said(&notes, Weight::Note).iter().any(|own| own.contains("there is no sources/cversion.ini")));
     open.build();
     assert_eq!(text(&tree(&open), "sources/ei.cfg").unwrap(), "[Channel]\r\nRetail\r\n[VL]\r\n0\r\n");
+    // Back there is none again.
+    let back = serviced(&open.at("t.iso"), "ask_edition = false");
+    back.build();
+    assert!(
+        tree(&back).find("sources/ei.cfg").is_none() && tree(&back).find("neatstack/set-aside").is_none()
+    );
     let plan = serviced(&bench.at("t.iso"), "ask_edition = false\nupgrade_any = false").plan();
     let notes = said(&plan, Weight::Note);
     assert_eq!(notes.iter().filter(|own| own.contains("nothing was set aside")).count(), 2, "{notes:?}");

@@ -71,7 +71,10 @@ fn ask(editor: &mut Editor) -> Result<()> {
     let volume = first("VL").unwrap_or_else(|| "0".into());
     let asks_already = file.is_some() && first("EditionID").is_none();
     if !asks_already {
-        set_aside(EDITION, "setup offers one edition alone with it", editor)?;
+        if !set_aside(EDITION, "setup offers one edition alone with it", editor)? {
+            let marker = Content::from_bytes(Vec::new());
+            editor.put_made(&format!("{ASIDE}/{EDITION}"), marker, true, "empty: there was none before")?;
+        }
         let text = format!("[Channel]\r\n{channel}\r\n[VL]\r\n{volume}\r\n");
         let why = "it names no edition, so setup asks";
         editor.put_made(EDITION, Content::from_bytes(text.into_bytes()), true, why)?;
@@ -99,8 +102,14 @@ fn bring_back(key: &str, paths: &[&str], editor: &mut Editor) -> Result<()> {
         let Some(id) = editor.tree.find_ignoring_case(&format!("{ASIDE}/{path}")) else { continue };
         let Some(content) = editor.tree.node(id).content().cloned() else { continue };
         editor.tree.remove(id);
-        editor.put_made(path, content, true, "it was set aside by an earlier build")?;
         is_back = true;
+        if !content.is_empty() {
+            editor.put_made(path, content, true, "it was set aside by an earlier build")?;
+        } else if let Some(id) = editor.tree.find_ignoring_case(path) {
+            let bytes = editor.tree.node(id).content().map_or(0, Content::len) as i64;
+            editor.tree.remove(id);
+            editor.step("remove", format!("media:/{path}"), "an earlier build put it there", -bytes);
+        }
     }
     // An empty folder would say that something waits.
     for folder in [&format!("{ASIDE}/sources"), ASIDE] {

@@ -144,10 +144,18 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         return Ok(Vec::new());
     }
     let Some(path) = setup_image_path(&editor.tree) else {
+        // What does not matter when it is not there does not matter here.
+        let left_out = leave_out::of_editions(stack, leave_out::Place::Setup)?;
+        let others = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
+            || stack.place.iter().any(|place| place.to.starts_with("setup:"))
+            || stack.environment.is_some();
+        if !others && left_out.iter().all(|own| own.optional) {
+            return Ok(Vec::new());
+        }
         editor.find(
             Weight::Refused,
             "the media has no setup environment (sources/boot.wim)".into(),
-            "take \"setup\" out of `into`, and `setup:` out of [[place]] and [[leave_out]]",
+            "take out [environment], \"setup\" in `into`, and `setup:` in [[place]] and [[leave_out]]",
         );
         return Ok(Vec::new());
     };
