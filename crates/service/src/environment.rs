@@ -69,7 +69,8 @@ impl Edition {
         let mut lines: Vec<RegLine> = Vec::new();
         if let Some(scratch) = wishes.scratch {
             let data = scratch.to_le_bytes().to_vec();
-            lines.extend(set_line(self, &layout.scratch, None, ValueKind::NUMBER, data));
+            let own = set_line(self, &layout.scratch, None, ValueKind::NUMBER, data);
+            items.extend(add_lines("setting", "scratch", own.into_iter(), &mut lines));
         }
         let languages = common.languages.as_ref();
         for (n, keyboard) in wishes.keyboards.iter().enumerate() {

@@ -184,6 +184,53 @@ fn a_second_environment_gets_an_entry_where_its_firmware_can_start_it() {
 }
 
 #[test]
+fn the_same_recipe_on_its_own_result_finds_everything_in_place() {
+    let recipe = "[boot_store]\ntitles = { \"Quay OS Setup\" = \"Brackwater setup\" }\ndefault = \"Brackwater setup\"\n";
+    let own = bench(recipe);
+    let tree = built(&own);
+    let again = bench(recipe);
+    fs::copy(own.at("t.iso"), again.at("source.iso")).unwrap();
+    assert_eq!(bytes(&built(&again), "boot/bcd"), bytes(&tree, "boot/bcd"));
+}
+
+#[test]
+fn two_entries_change_their_titles_and_one_firmware_lacks_the_default() {
+    // The media has a loader for x64 alone, and an image file that says no architecture.
+    let recipe =
+        "[boot_store]\ndefault = \"Workshop\"\n[[boot_store.add]]\ntitle = \"Workshop\"\nimage = \"w.wim\"\n";
+    let own = bench(recipe);
+    let mut draft = neat_image::ImageDraft::new(None);
+    let files = neat_image::Files::new(neat_image::Times::default());
+    draft.add_edition(files, neat_image::capture::image_element("Bench", "", 0)).unwrap();
+    let image = draft.to_content(&std::env::temp_dir(), 1, &neat_content::Job::silent()).unwrap();
+    fs::write(own.at("w.wim"), image.to_vec(1 << 20, "image").unwrap()).unwrap();
+    let plan = own.plan();
+    assert!(
+        said(&plan, Weight::Note).iter().any(|note| note.contains("UEFI does not show it")),
+        "{:?}",
+        plan.findings
+    );
+    let tree = built(&own);
+    let stores = boot_stores(&tree);
+    let defaults: Vec<&str> = stores
+        .iter()
+        .flat_map(|own| &own.facts.entries)
+        .filter(|own| own.default)
+        .map(|own| own.title.as_str())
+        .collect();
+    assert_eq!(defaults, ["Workshop", "Quay OS Setup"]);
+    let swap =
+        bench("[boot_store]\ntitles = { \"Quay OS Setup\" = \"Workshop\", \"2\" = \"Quay OS Setup\" }\n");
+    fs::copy(own.at("t.iso"), swap.at("source.iso")).unwrap();
+    let only_bios = swap.changed(
+        "[boot_store]",
+        "[[leave_out]]\npaths = [\"media:/efi/microsoft/boot/bcd\"]\nforce = true\n[boot_store]",
+    );
+    let found = boot_stores(&built(&only_bios));
+    assert_eq!(titles(&found[0]), ["Workshop", "Quay OS Setup"]);
+}
+
+#[test]
 fn what_a_store_does_not_have_is_said() {
     let error = bench("[boot_store]\ndefault = \"Nothing\"\n").error();
     assert!(error.contains("has no entry \"Nothing\""), "{error}");

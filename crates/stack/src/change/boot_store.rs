@@ -130,10 +130,18 @@ fn change(
 ) -> Result<Vec<String>> {
     let before = store.facts();
     let mut said = Vec::new();
-    // All that is named is looked for in the menu as it was.
-    let default = section.default.clone().map(NameOrNumber::text);
+    let has = |title: &str| before.entries.iter().any(|own| own.title == title);
+    // All that is named is looked for in the menu as it was, before any title changes.
+    let mut titles = Vec::new();
     for (wanted, title) in &section.titles {
-        let id = store.find(wanted)?;
+        match store.find(wanted) {
+            Ok(id) => titles.push((id, wanted, title)),
+            // An earlier build called it so.
+            Err(_) if has(title) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    for (id, wanted, title) in titles {
         if !before.entries.iter().any(|own| own.id == id && own.title == *title) {
             store.set_title(&id, title)?;
             said.push(format!("{wanted:?} is called {title:?}"));
@@ -177,15 +185,25 @@ fn change(
         store.add_like(&like, &own.entry.title, &format!("\\{}", path.replace('/', "\\")))?;
         said.push(format!("{:?} is added", own.entry.title));
     }
-    if let Some(wanted) = default {
+    if let Some(wanted) = section.default.clone().map(NameOrNumber::text) {
+        let is_there = store.facts().entries.iter().any(|own| own.title == wanted);
+        // What this firmware cannot start is no default of its menu; that it does not show it is said above.
+        if !is_there && added.iter().any(|own| own.entry.title == wanted) {
+            return finish(section, store, said);
+        }
         let id = store.find(&wanted)?;
         if !store.facts().entries.iter().any(|own| own.id == id && own.default) {
             store.set_default(&id)?;
             said.push(format!("{wanted:?} is started when nobody chooses"));
         }
     }
+    finish(section, store, said)
+}
+
+/// What concerns the whole menu.
+fn finish(section: &BootStoreSection, store: &mut BootStore, mut said: Vec<String>) -> Result<Vec<String>> {
     if let Some(seconds) = section.timeout_seconds
-        && before.timeout_seconds != Some(u64::from(seconds))
+        && store.facts().timeout_seconds != Some(u64::from(seconds))
     {
         store.set_timeout(seconds)?;
         said.push(format!("the menu waits {seconds} s"));
