@@ -1,9 +1,12 @@
 //! What the setup environment starts and how it is set up, as such environments are documented.
 
-use crate::{Edition, Item, layout::ValueLayout, settings::set_line};
+use crate::{
+    Edition, Item,
+    settings::{language_data, set_line},
+};
 use neat_content::{Content, Result};
 use neat_image::BlobDigest;
-use neat_registry::{RegLine, ValueKind, text_data, texts_data};
+use neat_registry::{RegLine, ValueKind, text_data};
 
 /// Largest wallpaper, in bytes.
 const LARGEST_PICTURE: u64 = 64 << 20;
@@ -84,7 +87,10 @@ impl Edition {
             let has = self.languages();
             if has.iter().any(|own| own.eq_ignore_ascii_case(language)) || has.is_empty() {
                 let values = languages.into_iter().flat_map(|own| own.interface.iter().chain(&own.region));
-                let own = values.filter_map(|value| language_line(self, value, language));
+                let own = values.filter_map(|value| {
+                    let (kind, data) = language_data(value, language);
+                    set_line(self, value, None, kind, data)
+                });
                 items.extend(add_lines("language", language, own, &mut lines));
             } else {
                 let why = format!("the environment has {}; put the language in first", has.join(", "));
@@ -126,12 +132,4 @@ fn add_lines(
     lines.extend(own);
     (lines.len() == before)
         .then(|| Item::refused(kind, subject, "the environment has no hive in which that is set"))
-}
-
-fn language_line(edition: &Edition, value: &ValueLayout, language: &str) -> Option<RegLine> {
-    let (kind, data) = match value.kind.as_str() {
-        "texts" => (ValueKind::TEXTS, texts_data(&[language])),
-        _ => (ValueKind::TEXT, text_data(language)),
-    };
-    set_line(edition, value, None, kind, data)
 }

@@ -245,10 +245,7 @@ impl Edition {
         }
         for (language, values) in [(interface, &layout.interface), (region, &layout.region)] {
             for value in values.iter().filter(|_| !language.is_empty()) {
-                let (kind, data) = match value.kind.as_str() {
-                    "texts" => (ValueKind::TEXTS, texts_data(&[language])),
-                    _ => (ValueKind::TEXT, text_data(language)),
-                };
+                let (kind, data) = language_data(value, language);
                 lines.push((value, value.value.clone(), kind, data));
             }
         }
@@ -336,6 +333,14 @@ impl Edition {
         }
         self.put_bytes(path, bytes)?;
         Ok(Item::applied("file", format!("system:/{path}"), "", len))
+    }
+}
+
+/// A language as a value of the layout has it.
+pub(crate) fn language_data(value: &crate::layout::ValueLayout, language: &str) -> (ValueKind, Vec<u8>) {
+    match value.kind.as_str() {
+        "texts" => (ValueKind::TEXTS, texts_data(&[language])),
+        _ => (ValueKind::TEXT, text_data(language)),
     }
 }
 

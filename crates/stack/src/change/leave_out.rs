@@ -110,7 +110,12 @@ pub(crate) fn media(
             if texts.is_empty() {
                 texts = texts_of(stack, given, &editor.tree);
             }
-            let needed = Needed { boot: boot.as_ref(), tree: &editor.tree, texts: &texts };
+            let needed = Needed {
+                boot: boot.as_ref(),
+                install: install_image_path(&editor.tree),
+                setup: setup_image_path(&editor.tree),
+                texts: &texts,
+            };
             let held = files.iter().find_map(|(file, _)| Some((file, needed.why(file)?)));
             if let Some((file, why)) = held {
                 editor.find(
@@ -165,7 +170,9 @@ fn files_of(tree: &Tree, found: &[NodeId]) -> Vec<(String, u64)> {
 /// What a media needs of its files.
 struct Needed<'a> {
     boot: Option<&'a BootCatalog>,
-    tree: &'a Tree,
+    /// The image files of the systems and of the setup environment.
+    install: Option<String>,
+    setup: Option<String>,
     /// Who says it, and what, as [`plain`] makes it.
     texts: &'a [(String, String)],
 }
@@ -183,10 +190,10 @@ impl Needed<'_> {
         if images.any(|image| is(image)) {
             return Some("firmware starts it".into());
         }
-        if install_image_path(self.tree).is_some_and(|image| is_part_of(&folded, &fold_case(&image))) {
+        if self.install.as_ref().is_some_and(|image| is_part_of(&folded, &fold_case(image))) {
             return Some("the systems are in it".into());
         }
-        if setup_image_path(self.tree).is_some_and(|image| is(&image)) {
+        if self.setup.as_ref().is_some_and(|image| is(image)) {
             return Some("the setup environment starts from it".into());
         }
         if is_read_to_start(path) {
