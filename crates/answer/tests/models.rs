@@ -377,6 +377,7 @@ fn what_a_system_has_no_use_for_is_a_note() {
         ("prevent_encryption = true\n", Dialect::Kickstart, "prevent_encryption"),
         ("[machine]\nowner = \"A\"\n", Dialect::Autoyast, "machine.owner"),
         ("[network]\nplace = \"home\"\n", Dialect::Preseed, "network.place"),
+        ("[software]\nconfiguration_set = true\n", Dialect::Kickstart, "software.configuration_set"),
         ("[first_start]\noffline_account = true\n", Dialect::Autoinstall, "first_start.offline_account"),
     ] {
         let findings = written(text, without);

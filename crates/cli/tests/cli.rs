@@ -709,33 +709,3 @@ fn a_disc_for_the_work_bench_has_the_setup_environment_alone() {
         assert!(registry.contains(text), "{text}: {registry}");
     }
 }
-
-#[test]
-fn a_vendors_package_that_is_an_image_file_is_known_and_its_way_is_said() {
-    let (_keep, dir) = demo();
-    fs::create_dir(dir.join("p")).unwrap();
-    let manifest = "<assembly><assemblyIdentity name=\"Package_for_QB900113\" version=\"7.0.2.1\" language=\"neutral\" \
-                    processorArchitecture=\"amd64\"/><package identifier=\"QB900113\" releaseType=\"Update\"/></assembly>";
-    fs::write(dir.join("p/update.mum"), manifest).unwrap();
-    ok(&dir, &["capture", "p", "-o", "p.msu", "--name", "package", "-q"]);
-    let look = json(&dir, &["look", "p.msu", "--json"]);
-    assert_eq!(
-        (&look["kind"], &look["name"], &look["identifier"]),
-        (&"vendor-package".into(), &"Package_for_QB900113".into(), &"QB900113".into())
-    );
-    assert!(ok(&dir, &["look", "p.msu"]).contains("name it in [[app]]"));
-    // An image file with systems is looked at as one.
-    ok(&dir, &["take", "quay-os-7.iso", "sources/install.wim", "--to", ".", "-q"]);
-    assert_eq!(json(&dir, &["look", "install.wim", "--json"])["kind"], "image-file");
-    let stack = |section: &str| {
-        let text = format!(
-            "[source]\nmedia = \"quay-os-7.iso\"\neditions = [2]\n{section}[answer]\nfile = \"bridge.answer.toml\"\n[media]\niso = \"o.iso\"\n"
-        );
-        fs::write(dir.join("u.stack.toml"), text).unwrap();
-    };
-    stack("[[update]]\nfrom = \"p.msu\"\n");
-    let (code, error) = fails(&dir, &["build", "u.stack.toml"]);
-    assert!(code == 4 && error.contains("name it in [[app]]"), "{code} {error}");
-    stack("[[app]]\ninstaller = \"p.msu\"\n");
-    assert!(ok(&dir, &["plan", "u.stack.toml", "--all"]).contains("p.msu"));
-}

@@ -314,3 +314,69 @@ fn a_machine_finds_its_answers_by_any_serial_number() {
     windows.put('c', &format!("neatstack/sites/{own}.xml"), b"<x/>");
     assert_eq!(chosen(), format!("{own}.xml"));
 }
+
+#[test]
+#[ignore = "needs wine"]
+fn a_vendors_package_goes_in_by_the_systems_own_handler_and_codes_are_said_in_words() {
+    let windows = Windows::new();
+    const IDENTITY: &str = "version=\"7.0.1.4\" processorArchitecture=\"amd64\" language=\"neutral\" publicKeyToken=\"bw7ferry\"";
+    let package = format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?><assembly xmlns=\"urn:schemas-microsoft-com:asm.v3\" manifestVersion=\"1.0\">\
+         <assemblyIdentity name=\"QB900112\" {IDENTITY}/><package identifier=\"QB900112\" releaseType=\"Update\"><update \
+         name=\"fix\"><component><assemblyIdentity name=\"quay-fix\" {IDENTITY}/></component></update></package></assembly>"
+    );
+    let part = format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?><assembly xmlns=\"urn:schemas-microsoft-com:asm.v3\" manifestVersion=\"1.0\">\
+         <assemblyIdentity name=\"quay-fix\" {IDENTITY}/><registryKeys><registryKey \
+         keyName=\"HKEY_LOCAL_MACHINE\\Software\\QuayFix\"><registryValue name=\"state\" valueType=\"REG_SZ\" value=\"it is \
+         in\"/></registryKey></registryKeys></assembly>"
+    );
+    let cabinet =
+        |files: &[(&str, Vec<u8>)]| neat_testing::packs::cabinet(files, cab::CompressionType::MsZip);
+    let inner = cabinet(&[("update.mum", package.into_bytes()), ("quay-fix.manifest", part.into_bytes())]);
+    let (keep, dir) = demo();
+    let stack = |update: &str, more: &str| {
+        let text = format!(
+            "[source]\nmedia = \"quay-os-7.iso\"\neditions = [2]\n[[update]]\nfrom = \"{update}\"\n{more}[media]\niso = \"t.iso\"\n"
+        );
+        fs::write(dir.join("t.stack.toml"), text).unwrap();
+        ok(&dir, &["build", "t.stack.toml", "--replace", "-q"]);
+    };
+    // A vendor's file says in a servicing section of its own what is to be installed: ours, which the handler reads too.
+    fs::write(dir.join("QB900112-x64.cab"), &inner).unwrap();
+    stack("QB900112-x64.cab", "");
+    ok(&dir, &["take", "t.iso", "autounattend.xml", "--to", ".", "-q"]);
+    let servicing = fs::read(dir.join("autounattend.xml")).unwrap();
+    let bundle = cabinet(&[("QB900112-x64.cab", inner), ("QB900112-x64.xml", servicing)]);
+    fs::write(dir.join("qb900112.msu"), bundle).unwrap();
+    let codes = [3010, 2_359_302, -2_145_124_329, 4];
+    let mut apps = String::new();
+    for code in codes {
+        fs::write(dir.join(format!("code{code}.cmd")), format!("@exit {code}\r\n")).unwrap();
+        apps.push_str(&format!("[[app]]\ninstaller = \"code{code}.cmd\"\n"));
+    }
+    stack("qb900112.msu", &apps);
+    ok(&dir, &["take", "t.iso", "sources/$OEM$", "--to", "oem"]);
+    copy_folder(&dir.join("oem/$OEM$/$1"), &windows.drive('c'));
+    copy_folder(&dir.join("oem/$OEM$/$$"), &windows.drive('c').join("windows"));
+    windows.run(AT_END);
+    let log = log(&windows);
+    assert_eq!(log[1..3], ["qb900112.msu".to_owned(), "qb900112.msu ended with 0".into()], "{log:#?}");
+    assert_eq!(windows.run("cmd.exe /c reg.exe query HKLM\\Software\\QuayFix /v state >C:\\found.txt"), 0);
+    assert!(windows.text('c', "found.txt").contains("it is in"), "{}", windows.text('c', "found.txt"));
+    // What a code means is said behind it, and nothing behind others.
+    let behind = |code: i32| {
+        let at = log.iter().position(|line| line.ends_with(&format!("ended with {code}"))).unwrap();
+        log[at + 1].clone()
+    };
+    assert_eq!(
+        codes.map(behind),
+        [
+            "that is well, and the machine must start anew".to_owned(),
+            "that is well, it was in already".into(),
+            "it does not apply to this system".into(),
+            "setup-end is done".into(),
+        ]
+    );
+    drop(keep);
+}

@@ -522,63 +522,6 @@ fn cabinet(files: &[(&str, Vec<u8>)]) -> Vec<u8> {
 }
 
 #[test]
-fn vendors_packages_are_staged_and_named_in_the_answer_file() {
-    let (_keep, dir) = demo();
-    let manifest = |arch: &str| {
-        format!("<assembly><assemblyIdentity name=\"Package_for_QB1~{arch}\" version=\"7.0.1.4\" language=\"neutral\" processorArchitecture=\"{arch}\" publicKeyToken=\"0123456789abcdef\"/><package identifier=\"QB1\" releaseType=\"Update\"/></assembly>").into_bytes()
-    };
-    fs::create_dir(dir.join("vendor")).unwrap();
-    let inner = cabinet(&[("update.mum", manifest("amd64")), ("x.dll", vec![3; 5000])]);
-    fs::write(
-        dir.join("vendor/qb1.msu"),
-        cabinet(&[("QB1-x64.cab", inner.clone()), ("notes.txt", vec![65; 10])]),
-    )
-    .unwrap();
-    // What else is wrong with that file is not the matter here.
-    let body = "[[update]]\nfrom = \"vendor\"\n[answer]\nfile = \"bridge-answers.xml\"\naccept = [\"machine-name\", \"edition\", \
-                \"architecture\", \"language\", \"plain-password\", \"command\", \"not-on-media\"]";
-    let all = plan(&dir, body);
-    assert_eq!(all["editions_work"][3]["edition"], "the media");
-    let step = all["steps"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .find(|step| step["subject"].as_str().unwrap().starts_with("media:/updates/"));
-    assert_eq!(step.unwrap()["reason"], "setup installs it: the answer file names it");
-    assert!(
-        all["editions_work"][3]["items"][0]["detail"]
-            .as_str()
-            .unwrap()
-            .contains("installed by setup through the answer file")
-    );
-    assert!(all["findings"].to_string().contains("configuration set"));
-    ok(&dir, &["build", "t.stack.toml"]);
-    ok(&dir, &["take", "out/t.iso", "updates", "autounattend.xml", "--to", "taken"]);
-    assert!(fs::read(dir.join("taken/updates/Package_for_QB1~amd64.cab")).unwrap() == inner);
-    let answers = fs::read_to_string(dir.join("taken/autounattend.xml")).unwrap();
-    assert!(answers.contains("<servicing>\n    <package action=\"install\">\n      <assemblyIdentity name=\"Package_for_QB1~amd64\" version=\"7.0.1.4\" processorArchitecture=\"amd64\" publicKeyToken=\"0123456789abcdef\" language=\"neutral\" />"), "{answers}");
-    assert!(
-        answers.contains("<source location=\"%configsetroot%\\updates\\Package_for_QB1~amd64.cab\" />"),
-        "{answers}"
-    );
-    assert!(
-        answers.contains("<ComputerName>BRIDGE-CONSOLE-NO-1</ComputerName>")
-            && answers.trim_end().ends_with("</unattend>")
-    );
-    assert_eq!(json(&dir, &["look", "vendor/qb1.msu", "--json"])["name"], "Package_for_QB1~amd64");
-
-    fs::write(dir.join("vendor/qb1.msu"), cabinet(&[("update.mum", manifest("arm64"))])).unwrap();
-    let named = body.replace("\"vendor\"", "\"vendor/qb1.msu\"");
-    let (code, error) = fails(&dir, &["build", stack(&dir, &named), "--replace"]);
-    assert!(code == 4 && error.contains("it is for arm64"), "{error}");
-    // In a folder some are for other systems.
-    assert!(plan(&dir, body)["editions_work"].to_string().contains("it is for arm64"));
-    fs::write(dir.join("vendor/qb1.msu"), cabinet(&[("x", vec![1])])).unwrap();
-    let (code, error) = fails(&dir, &["build", stack(&dir, body), "--replace"]);
-    assert!(code == 4 && error.contains("without a package manifest"), "{error}");
-}
-
-#[test]
 fn files_apps_pictures_and_languages_reach_the_installed_system() {
     let (_keep, dir) = demo();
     let body = "[[place]]\nfrom = \"site-files\"\nto = \"system:/Brackwater\"\n[[place]]\nfrom = \"site-files/telephone-list.txt\"\nto = \"setup:/Setup/list.txt\"\n[[app]]\ninstaller = \"apps/chartview.exe\"\narguments = \"/quiet 100%\"\n[[app]]\ninstaller = \"setup.cmd\"\nfiles = \"apps/moorings\"\nwhen = \"first-sign-in\"\n[settings]\nwallpaper = \"site-files/wallpaper.bmp\"\n[settings.languages]\ninterface = \"nb-NO\"\nregion = \"nb-NO\"\nkeyboards = [\"00000414\"]\n[settings.company]\nlogo = \"site-files/wallpaper.bmp\"";
@@ -617,9 +560,10 @@ fn files_apps_pictures_and_languages_reach_the_installed_system() {
     assert!(script.contains("\"\"%~dp0apps\\01-chartview\\neatstack-run.cmd\"\" 2>&1\r\n"), "{script}");
     assert!(
         script
-            .contains("\n>>\"%NEATSTACK_LOG%\" echo %DATE% %TIME% chartview.exe ended with %ERRORLEVEL%\r\n"),
+            .contains("\r\nset \"NEATSTACK_CODE=%ERRORLEVEL%\"\r\n>>\"%NEATSTACK_LOG%\" echo %DATE% %TIME% chartview.exe ended with %NEATSTACK_CODE%\r\ncall :meaning\r\n"),
         "{script}"
     );
+    assert!(script.contains(" is done\r\nexit /b 0\r\n:meaning\r\n"), "{script}");
     let run = read("$1/NeatStack/apps/01-chartview/neatstack-run.cmd");
     assert!(run.contains("\r\n\"chartview.exe\" /quiet 100%%\r\n"), "{run}");
     let script = read("$1/NeatStack/first-sign-in.cmd");

@@ -11,6 +11,7 @@ mod packs;
 mod site;
 mod system;
 mod updates;
+mod vendor;
 mod words;
 
 pub use system::Size;
@@ -118,6 +119,7 @@ pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
     let media = folder.join(MEDIA_NAME);
     let mut files = site::tree()?;
     packs::put_all(&mut files)?;
+    vendor::put_all(&mut files, job)?;
     updates::put_all(&mut files, folder, job)?;
     for step in files.walk() {
         let path = folder.join(&step.path);

@@ -127,7 +127,7 @@ const DEVICES: &str = "\
 Bus 001 Device 002: ID 2357:0138 Barnacle radio network
 ";
 
-fn cabinet(files: &[(String, Vec<u8>)]) -> Result<Vec<u8>> {
+pub(crate) fn cabinet(files: &[(String, Vec<u8>)]) -> Result<Vec<u8>> {
     let failed = |error: std::io::Error| Error::request(format!("a cabinet of the demo: {error}"), "");
     let date = time::Date::from_calendar_date(2026, time::Month::March, 2);
     let moment = date.map(|date| time::PrimitiveDateTime::new(date, time::Time::MIDNIGHT));

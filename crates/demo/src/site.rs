@@ -103,6 +103,37 @@ stick = { image = "out/deck.img", scheme = "gpt" }
 # trial = ["bios", "uefi"]
 "#;
 
+const OFFICE: &str = r#"# The harbour office: a vendor's packages, which setup and the installed system put in themselves.
+title = "Harbour office"
+
+[source]
+media = "@MEDIA@"
+editions = ["Quay OS 7 Bridge"]
+
+# `neatstack look vendor/qb900115-x64.msu` shows what a package is and what it goes into.
+[[update]]
+from = "vendor/"
+
+# Into the system as always, and where setup itself finds it before it looks for a disk.
+[[driver]]
+from = "drivers/keelson-s4"
+through = ["edition", "answers"]
+
+[settings.features]
+telex = true
+semaphore = { on = true, through = "answers" }
+remote-hands = { on = false, through = "setup-end" }
+
+[answer.model]
+format = 1
+[answer.model.software]
+configuration_set = true
+
+[media]
+label = "OFFICE_7"
+iso = "out/office.iso"
+"#;
+
 const BENCH: &str = r#"# A disc for the work bench: the setup environment alone, with a start of its own.
 title = "Work bench"
 
@@ -445,6 +476,7 @@ pub(crate) fn tree() -> Result<Tree> {
     put("bridge-answers.xml", LAST_YEAR.as_bytes())?;
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("deck.stack.toml", DECK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
+    put("office.stack.toml", OFFICE.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("bench.stack.toml", BENCH.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;

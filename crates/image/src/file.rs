@@ -321,7 +321,7 @@ impl Inner {
         let wanted = number.to_string();
         self.xml
             .elements()
-            .find(|element| element.name == "IMAGE" && element.attribute("INDEX") == Some(&wanted))
+            .find(|element| element.name == "IMAGE" && element.attribute("INDEX").as_deref() == Some(&wanted))
     }
 }
 

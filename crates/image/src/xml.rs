@@ -2,7 +2,10 @@
 
 use crate::{Limits, limits::at_most};
 use neat_content::{Error, Result};
-use quick_xml::{Reader, events::Event};
+use quick_xml::{
+    Reader,
+    events::{Event, attributes::Attributes},
+};
 use std::borrow::Cow;
 
 /// An element. Text and attributes are kept as they were written, with their entities.
@@ -148,6 +151,21 @@ impl Element {
         })
     }
 
+    /// Its name without the prefix of a namespace.
+    pub fn local_name(&self) -> &str {
+        self.name.rsplit(':').next().unwrap_or(&self.name)
+    }
+
+    /// The elements inside with this name, whatever their prefixes.
+    pub fn locals<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a Self> {
+        self.elements().filter(move |inner| inner.local_name() == name)
+    }
+
+    /// The first element inside with this name, whatever its prefix.
+    pub fn local(&self, name: &str) -> Option<&Self> {
+        self.elements().find(|inner| inner.local_name() == name)
+    }
+
     /// The first element of this name inside.
     pub fn child(&self, name: &str) -> Option<&Self> {
         self.elements().find(|element| element.name == name)
@@ -204,14 +222,14 @@ impl Element {
     }
 
     /// The value of an attribute.
-    pub fn attribute(&self, name: &str) -> Option<&str> {
-        let is_own = |at: &usize| self.attributes[..*at].ends_with(char::is_whitespace);
-        let wanted = format!("{name}=");
-        let mut places = self.attributes.match_indices(&wanted).map(|(at, _)| at);
-        let at = places.find(is_own)? + name.len() + 1;
-        let quote = self.attributes[at..].chars().next().filter(|c| matches!(c, '"' | '\''))?;
-        let rest = &self.attributes[at + 1..];
-        Some(&rest[..rest.find(quote)?])
+    pub fn attribute(&self, name: &str) -> Option<Cow<'_, str>> {
+        let mut attributes = Attributes::new(&self.attributes, 0);
+        let mut own = attributes.with_checks(false).flatten();
+        let raw = own.find(|own| AsRef::<str>::as_ref(&own.key) == name)?.value;
+        Some(match quick_xml::escape::unescape(&raw) {
+            Ok(text) => Cow::Owned(text.into_owned()),
+            Err(_) => raw,
+        })
     }
 
     /// The first element inside with this name, to change it.
@@ -274,7 +292,7 @@ mod tests {
         let mut root = Element::parse(&format!("<?xml version=\"1.0\"?>{text}")).unwrap();
         assert_eq!(root.to_text(), text);
         let image = root.child("IMAGE").unwrap();
-        assert_eq!(image.attribute("INDEX"), Some("1"));
+        assert_eq!(image.attribute("INDEX").as_deref(), Some("1"));
         assert_eq!(image.text_at(&["NAME"]).unwrap(), "A & B");
         let Some(Child::Element(image)) = root.children.get_mut(1) else { panic!() };
         image.set("NAME", Some("C<D"));

@@ -29,6 +29,7 @@ mod inf;
 mod limits;
 mod pack;
 mod update;
+mod vendor;
 
 pub use devices::{MachineDevice, parse_devices};
 pub use drivers::{DriverSet, FoundDriver, IfDamaged};
@@ -37,5 +38,9 @@ pub use limits::Limits;
 pub use pack::{Pack, PackKind};
 pub use update::{
     Candidate, FILES_FOLDER, MANIFEST_NAME, Manifest, Ordered, Outcome, TargetEdition, UPDATE_ENDING, Update,
-    UpdateSection, UpdateType, VendorPackage, Version, order, write_update,
+    UpdateSection, UpdateType, Version, order, write_update,
+};
+pub use vendor::{
+    Identity, InnerPackage, PackageFeature, PackageManifest, Parent, VendorForm, VendorPackage, VendorTarget,
+    order_vendors,
 };

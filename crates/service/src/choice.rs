@@ -296,7 +296,7 @@ mod tests {
             component("feature/frame", &["feature/desk"], &[], "it is the shell"),
         ];
         let components = components.into_iter().map(|own| (own.id.clone(), own)).collect();
-        let inventory = Inventory { components, notes: Vec::new() };
+        let inventory = Inventory { components, ..Inventory::default() };
         let remove = remove.iter().map(|id| (*id).to_owned()).collect();
         let request = RemovalRequest { remove, keep: vec!["font/*".into()], with_dependents: false };
         let lean = Profile { remove: vec!["app/*".into(), "feature/sh*".into()], ..Profile::default() };

@@ -58,6 +58,11 @@ impl PreparedDriver {
     pub fn subject(&self) -> String {
         format!("{}/{}", self.found.place, self.found.driver.path)
     }
+
+    /// Its files, by their paths in the folder of its INF file.
+    pub fn files(&self) -> impl Iterator<Item = (&str, &Content)> {
+        self.files.iter().map(|file| (file.path.as_str(), &file.content))
+    }
 }
 
 /// Drivers of packs, sorted out for one architecture.

@@ -35,6 +35,8 @@ pub struct Layout {
     pub apps: Option<AppsLayout>,
     /// Package records and optional features.
     pub packages: Option<PackagesLayout>,
+    /// The store of what packages bring.
+    pub store: Option<StoreLayout>,
     /// Driver packages.
     pub drivers: Option<DriversLayout>,
     /// Services.
@@ -105,6 +107,16 @@ pub struct AppsLayout {
     pub keys: Vec<String>,
     /// Key for apps that must not come again.
     pub not_again: String,
+}
+
+/// `[store]`
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StoreLayout {
+    /// Folder with a folder for each part: architecture, name, key, version, language and a number, with `_` between.
+    pub folder: String,
+    /// Folder with their manifests, which are named in the same way.
+    pub manifests: String,
 }
 
 /// `[packages]`

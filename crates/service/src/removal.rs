@@ -1,7 +1,8 @@
 //! Taking components out, with what follows from it worked out before anything happens.
 
-use crate::{Edition, Inventory, Item, pattern};
-use neat_content::Result;
+use crate::{Edition, Inventory, Item, OtherFiles, inventory::Together, pattern};
+use neat_content::{Result, counted};
+use neat_image::EntryId;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What is to go.
@@ -103,8 +104,29 @@ impl Removal {
     }
 
     /// Takes what goes out of the edition. Returns an item for each component.
-    pub fn apply(&self, edition: &mut Edition, inventory: &Inventory) -> Result<Vec<Item>> {
+    pub fn apply(
+        &self,
+        edition: &mut Edition,
+        inventory: &Inventory,
+        others: Option<&OtherFiles>,
+    ) -> Result<Vec<Item>> {
         let mut items = Vec::new();
+        let going = || self.goes.keys().filter_map(|id| inventory.components.get(id));
+        let all_go = |holders: &[String]| holders.iter().all(|id| self.goes.contains_key(id));
+        let held: Vec<EntryId> = inventory
+            .held
+            .iter()
+            .filter(|(holders, _)| all_go(holders))
+            .flat_map(|(_, entries)| entries.iter().copied())
+            .collect();
+        let mut entries: Vec<EntryId> = going().flat_map(|own| own.entries.iter().copied()).collect();
+        entries.extend(&held);
+        let together = (!entries.is_empty()).then(|| Together::of(edition, &entries, others));
+        let alone: u64 = going().map(|own| own.packed).sum();
+        let stays: BTreeMap<&String, u64> = together
+            .iter()
+            .flat_map(|all| going().map(|own| (&own.id, all.stays_of(edition, own))))
+            .collect();
         for (id, why) in &self.goes {
             let Some(component) = inventory.components.get(id) else { continue };
             for entry in &component.entries {
@@ -127,9 +149,22 @@ impl Removal {
             }
             // What one regrets afterwards is said before.
             let lasting = if component.gone_for_good { "cannot be put back after installation" } else { "" };
-            let parts = [why.as_str(), lasting, component.caution.as_str()];
+            let stays = stays.get(id).copied().filter(|bytes| *bytes > 0).map(|bytes| {
+                format!("{} of it stay: other files are the same", counted(bytes, "byte", "bytes"))
+            });
+            let stays = stays.unwrap_or_default();
+            let parts = [why.as_str(), lasting, component.caution.as_str(), stays.as_str()];
             let detail = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("; ");
             items.push(Item::applied("remove", id, detail, -(component.packed as i64)));
+        }
+        for entry in held {
+            edition.remove(entry);
+        }
+        // What two of them have alike goes only with both, and is counted with neither.
+        let shared = together.map_or(0, |all| all.packed).saturating_sub(alone);
+        if shared > 0 {
+            let what = "content that several of these have alike";
+            items.push(Item::applied("remove", "together", what, -(shared as i64)));
         }
         // An app that an update would bring back is named as one that must not come again.
         self.not_again(edition, inventory)?;

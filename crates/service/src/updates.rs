@@ -1,9 +1,9 @@
 //! Putting updates in: files, removals and registry of our own packages.
 
-use crate::{Edition, Item, RecordedUpdate, drivers::digest_of};
+use crate::{Edition, Inventory, Item, RecordedUpdate, drivers::digest_of};
 use neat_content::{Result, counted};
 use neat_image::BlobDigest;
-use neat_package::{Outcome, TargetEdition, Update, UpdateType, Version, order};
+use neat_package::{Identity, Outcome, TargetEdition, Update, UpdateType, VendorTarget, Version, order};
 use std::sync::Arc;
 
 /// An update made ready to go in: its files are digested once, however many editions get it.
@@ -42,6 +42,31 @@ impl Edition {
             integrated: versions.collect(),
             replaced: self.record.updates.iter().flat_map(|update| update.replaces.iter().cloned()).collect(),
         }
+    }
+
+    /// What decides which vendors' packages go in.
+    pub fn vendor_target(&self) -> VendorTarget {
+        VendorTarget {
+            architecture: self.architecture(),
+            languages: self.languages(),
+            records: crate::inventory::identities(self),
+        }
+    }
+
+    /// The features that the edition's packages have, each with its package.
+    ///
+    /// # Errors
+    /// What the system refuses to read.
+    pub fn owners_of_features(&self) -> Result<Vec<(String, Identity)>> {
+        let inventory = Inventory::unweighed(self, &[])?;
+        let features = inventory.components.values().filter(|own| own.id.starts_with("feature/"));
+        let values = features.flat_map(|own| &own.values);
+        // The value lies in a key of the package's own.
+        let owner = |(_, key, name): &(_, String, String)| {
+            let stem = key.rsplit('\\').nth(1)?;
+            Some((name.clone(), Identity::of_record(stem)?))
+        };
+        Ok(values.filter_map(owner).collect())
     }
 
     /// Puts updates in, in the right order; those that are not needed or do not fit are said.

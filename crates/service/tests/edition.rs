@@ -171,7 +171,7 @@ fn removal_takes_files_and_keys_and_the_record_remembers() {
     let request =
         RemovalRequest { remove: vec!["font/*".into(), "service/beta".into()], ..RemovalRequest::default() };
     let plan = Removal::plan(&inventory, &request, &[]);
-    let items = plan.apply(&mut edition, &inventory).unwrap();
+    let items = plan.apply(&mut edition, &inventory, None).unwrap();
     assert!(items.iter().all(|item| item.verdict == Verdict::Applied) && items.len() == 2, "{items:?}");
     let again = stored(&image, edition);
     assert!(!paths(&again.files(1).unwrap()).contains(&"Sys/Fonts/a.fnt".to_owned()));
@@ -521,4 +521,96 @@ fn drivers_go_in_once_and_newer_ones_make_room() {
     let (_, edition) = open(&again);
     assert_eq!(edition.record.drivers.len(), 1);
     assert_eq!(edition.record.drivers[0].version, "1.2.0.0");
+}
+
+#[test]
+fn packages_take_what_only_they_have_in_the_store_along() {
+    let record = |name: &str, parts: &[&str]| {
+        let parts: String = parts
+            .iter()
+            .map(|part| {
+                format!(
+                    "<component><assemblyIdentity name=\"{part}\" version=\"7.0.1.0\" processorArchitecture=\"amd64\" \
+                     publicKeyToken=\"0123\" language=\"neutral\"/></component>"
+                )
+            })
+            .collect();
+        format!(
+            "<assembly><assemblyIdentity name=\"{name}\" version=\"7.0.1.0\"/><package releaseType=\"Feature Pack\"><update \
+             name=\"x\">{parts}</update></package></assembly>"
+        )
+    };
+    const LONG: &str = "Quay-Radio-With-A-Name-That-Is-Far-Too-Long-For-The-Store";
+    let (alone, shared) =
+        (record("Alone", &["Quay-Alone", "Quay-Shared", LONG]), record("Other", &["quay-shared"]));
+    let store = |part: &str| format!("Sys/WinSxS/amd64_{part}_0123_7.0.1.0_none_00112233445566aa");
+    let (own, both, long) =
+        (store("quay-alone"), store("quay-shared"), store("quay-radio-with-a-n..-long-for-the-store"));
+    let files: Vec<(String, &[u8])> = vec![
+        ("Sys/servicing/Packages/Alone~0123~amd64~~7.0.1.0.mum".into(), alone.as_bytes()),
+        ("Sys/servicing/Packages/Other~0123~amd64~~7.0.1.0.mum".into(), shared.as_bytes()),
+        (format!("{own}/alone.dll"), b"only in this package"),
+        (format!("{own}/fonts.fnt"), b"letters"),
+        (format!("{both}/both.dll"), b"in both packages"),
+        (format!("{long}/radio.dll"), b"radio"),
+        (
+            "Sys/WinSxS/Manifests/amd64_quay-alone_0123_7.0.1.0_none_00112233445566aa.manifest".into(),
+            b"manifest",
+        ),
+        ("Sys/WinSxS/amd64_quay-kept_0123_7.0.1.0_none_00112233445566aa/kept.dll".into(), b"kept"),
+        ("Sys/System32/alone.dll".into(), b"only in this package"),
+        ("Sys/System32/both.dll".into(), b"in both packages"),
+    ];
+    let extra: Vec<(&str, &[u8])> = files.iter().map(|(path, bytes)| (path.as_str(), *bytes)).collect();
+    let image = image(&[tree(&extra)]);
+    let go = |remove: &[&str]| {
+        let (_, mut edition) = open(&image);
+        // The system's files are other names of those in the store; the font's is a copy.
+        for (group, names) in [
+            (7, [format!("{own}/alone.dll"), "Sys/System32/alone.dll".into()]),
+            (9, [format!("{both}/both.dll"), "Sys/System32/both.dll".into()]),
+        ] {
+            for path in names {
+                let id = edition.files.find(&path).unwrap();
+                edition.files.entry_mut(id).set_hard_link(group);
+            }
+        }
+        let inventory = Inventory::of(&edition, &[], None).unwrap();
+        let sizes: Vec<(u64, u64)> = ["package/alone", "package/other"]
+            .iter()
+            .map(|id| (inventory.components[*id].files, inventory.components[*id].bytes))
+            .collect();
+        let request = RemovalRequest {
+            remove: remove.iter().map(|id| (*id).to_owned()).collect(),
+            ..RemovalRequest::default()
+        };
+        let before = paths(&edition.files);
+        let items = Removal::plan(&inventory, &request, &[]).apply(&mut edition, &inventory, None).unwrap();
+        let after = paths(&edition.files);
+        let gone: Vec<String> = before.into_iter().filter(|path| !after.contains(path)).collect();
+        (sizes, items, gone)
+    };
+    let (sizes, items, gone) = go(&["package/alone"]);
+    assert_eq!(
+        gone,
+        [
+            "Sys/servicing/Packages/Alone~0123~amd64~~7.0.1.0.mum".to_owned(),
+            "Sys/System32/alone.dll".into(),
+            format!("{own}/alone.dll"),
+            format!("{own}/fonts.fnt"),
+            format!("{long}/radio.dll"),
+            "Sys/WinSxS/Manifests/amd64_quay-alone_0123_7.0.1.0_none_00112233445566aa.manifest".into(),
+        ]
+    );
+    // A file with two names counts once, and one that another file is the same as does not count.
+    let bytes = alone.len() + b"only in this package".len() + b"radio".len() + b"manifest".len();
+    assert_eq!(sizes, [(6, bytes as u64), (1, shared.len() as u64)]);
+    assert!(items[0].detail.contains("7 bytes of it stay: other files are the same"), "{items:?}");
+    assert_eq!(items[0].bytes, -(bytes as i64));
+    // What both bring goes with both.
+    let (_, items, gone) = go(&["package/*"]);
+    let all = |path: &str| gone.contains(&path.to_owned());
+    assert!(all(&format!("{both}/both.dll")) && all("Sys/System32/both.dll") && gone.len() == 9, "{gone:?}");
+    let together = items.iter().find(|item| item.subject == "together").unwrap();
+    assert_eq!(together.bytes, -16);
 }

@@ -162,6 +162,9 @@ pub struct AppList {
     /// Folders that setup takes drivers from.
     #[serde(default, skip_serializing_if = "is_default")]
     pub drivers: Vec<String>,
+    /// Whether setup copies the folder of its answers to the disk, so that they can name files from there.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub configuration_set: bool,
     /// Folders that setup takes updates from.
     #[serde(default, skip_serializing_if = "is_default")]
     pub updates: Vec<String>,

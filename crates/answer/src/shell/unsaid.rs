@@ -50,6 +50,9 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
     if !model.software.drivers.is_empty() {
         add("software.drivers", "drivers come with the kernel", "add packages with firmware to software.add");
     }
+    if model.software.configuration_set {
+        none("software.configuration_set", "configuration sets");
+    }
     if !model.software.updates.is_empty() {
         add("software.updates", "updates come from the mirror", "install packages by a command");
     }

@@ -254,6 +254,15 @@ pub(super) const SINGLES: &[Single] = &[
             is_true(value)
         }
     ),
+    single!(
+        "software.configuration_set",
+        [spot(PE, SETUP, &["UseConfigurationSet"])],
+        |said| truth(said.model.software.configuration_set),
+        |model, value| {
+            model.software.configuration_set = is_true(value);
+            is_true(value)
+        }
+    ),
     // The machine.
     single!(
         "machine.owner",

@@ -415,6 +415,7 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                     } else {
                         Vec::new()
                     },
+                    configuration_set: is_unattend && encryption,
                     updates: if is_unattend && remote { vec!["D:\\up dates".into()] } else { Vec::new() },
                 },
                 distribution: distribution(dialect, remote, minutes),

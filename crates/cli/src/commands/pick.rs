@@ -145,7 +145,8 @@ impl Table {
 
     fn features(&self) -> BTreeMap<String, bool> {
         let settings = self.stack.as_ref().and_then(|stack| stack.settings.as_ref());
-        settings.map(|settings| settings.features.clone()).unwrap_or_default()
+        let features = settings.into_iter().flat_map(|settings| &settings.features);
+        features.map(|(name, value)| (name.clone(), value.is_on())).collect()
     }
 
     /// The components with what the stack file takes out, and what is needed to weigh them. Those that are known first

@@ -314,7 +314,8 @@ mod tests {
             component.id = (*id).to_owned();
             (component.id.clone(), component)
         };
-        let inventory = Inventory { components: ids.iter().map(component).collect(), ..Inventory::default() };
+        let mut inventory = Inventory::default();
+        inventory.components = ids.iter().map(component).collect();
         Box::new(Choice::new(inventory, Vec::new(), None, &RemovalRequest::default()))
     }
 

@@ -2,7 +2,7 @@
 
 use neat_answer::Report;
 use neat_depot::Item;
-use neat_package::UpdateSection;
+use neat_package::{Identity, UpdateSection, VendorPackage};
 use neat_stack::Ledger;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -93,8 +93,59 @@ pub(crate) struct VendorView {
     pub language: String,
     pub identifier: String,
     pub release_type: String,
-    /// Packages inside.
+    /// What it is as a file.
+    pub form: &'static str,
+    /// Names from the file down to what has its manifest.
     pub inside: Vec<String>,
+    /// Whether it has a store of patches.
+    pub has_patches: bool,
+    /// Whether the system must start anew afterwards, in the vendor's word.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub restart: String,
+    /// Further packages in the file, which go in before it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<String>,
+    /// What it goes into: of each item one.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<Vec<String>>,
+    /// What is not needed any more when it is in.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub replaces: Vec<String>,
+    /// Features that it brings.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub features: Vec<String>,
+}
+
+impl VendorView {
+    pub(crate) fn of(path: &std::path::Path, package: &VendorPackage) -> Self {
+        let own = &package.main;
+        let identity = &own.manifest.identity;
+        let manifests =
+            || package.packages().flat_map(|own| std::iter::once(&own.manifest).chain(&own.nested));
+        let texts = |list: &[Identity]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
+        let mut needs: Vec<Vec<String>> = package.parents().map(|parent| texts(&parent.any_of)).collect();
+        needs.sort();
+        needs.dedup();
+        let shown = manifests().flat_map(|own| &own.features).filter(|own| own.is_shown);
+        Self {
+            kind: "vendor-package",
+            path: path.display().to_string(),
+            name: identity.name.clone(),
+            version: identity.version.clone(),
+            architecture: identity.architecture.clone(),
+            language: identity.language.clone(),
+            identifier: own.manifest.identifier.clone(),
+            release_type: own.manifest.release_type.clone(),
+            form: package.form.name(),
+            inside: own.inside.clone(),
+            has_patches: package.has_patches,
+            restart: own.manifest.restart.clone(),
+            with: package.others.iter().map(|own| own.manifest.identity.to_string()).collect(),
+            needs,
+            replaces: manifests().flat_map(|own| texts(&own.replaces)).collect(),
+            features: shown.map(|own| own.name.clone()).collect(),
+        }
+    }
 }
 
 /// What only its kind can be said of: a catalogue, a layout, a site list, a list of devices, a folder of updates.

@@ -1,6 +1,9 @@
 //! Unpacking archives, with a limit on what comes out.
 
-use super::{Cursor, Fault, cabinet};
+use super::{
+    Cursor, Fault,
+    cabinet::{CabinetFile, Frame},
+};
 use crate::Limits;
 use neat_content::{Content, Error, Meta, Result, Spool, Timestamp, Tree, check_name, damage_apart};
 use ruzstd::decoding::{FrameDecoder, StreamingDecoder};
@@ -80,26 +83,19 @@ impl Unpacked {
     }
 
     pub(super) fn add_cabinet(&mut self, content: &Content, fault: &Fault) -> Result<()> {
-        guarded(|| self.add_checked_cabinet(content, fault))
-    }
-
-    fn add_checked_cabinet(&mut self, content: &Content, fault: &Fault) -> Result<()> {
-        let mut cabinet = open_cabinet(content, fault)?;
-        let mut names = Vec::new();
-        let mut claimed = 0;
-        for entry in cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries) {
-            claimed += u64::from(entry.uncompressed_size());
-            let time =
-                entry.datetime().map(|time| Timestamp::from_seconds(time.assume_utc().unix_timestamp()));
-            names.push((entry.name().to_owned(), u64::from(entry.uncompressed_size()), time));
-        }
-        self.check(claimed)?;
-        for (name, len, time) in names {
-            let path = path_of(&name)?;
-            let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&path))?;
-            self.add(path, &mut reader, len, time)?;
-        }
-        Ok(())
+        let frame = Frame::read(content)?;
+        self.check(frame.files.iter().map(|file| file.len).sum())?;
+        frame.each(content, fault, &|_| true, &mut |twins, bytes| {
+            let Some((first, others)) = twins.split_first() else { return Ok(()) };
+            self.add(path_of(&first.name)?, bytes, first.len, first.time)?;
+            let Some((_, start, len, _)) = self.files.last().cloned() else { return Ok(()) };
+            for file in others {
+                self.check(0)?;
+                let time = file.time.unwrap_or(self.modified);
+                self.files.push((path_of(&file.name)?, start, len, time));
+            }
+            Ok(())
+        })
     }
 
     pub(super) fn add_zip(&mut self, content: &Content, fault: &Fault) -> Result<()> {
@@ -117,15 +113,8 @@ impl Unpacked {
             }
             self.check(entry.size())?;
             let time = entry.last_modified().and_then(|time| {
-                let date = jiff::civil::date(
-                    time.year() as i16,
-                    i8::try_from(time.month()).ok()?,
-                    i8::try_from(time.day()).ok()?,
-                );
-                let time = date.at(time.hour() as i8, time.minute() as i8, (time.second() as i8).min(59), 0);
-                Some(Timestamp::from_seconds(
-                    time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second(),
-                ))
+                let date = (time.year(), time.month(), time.day());
+                moment(date, (time.hour(), time.minute(), time.second()))
             });
             let len = entry.size();
             self.add(path, &mut entry, len, time)?;
@@ -224,6 +213,18 @@ impl Read for Frames {
     }
 }
 
+/// A date and a time of day, of whatever place, as archives have them.
+pub(super) fn moment(
+    (year, month, day): (u16, u8, u8),
+    (hour, minute, second): (u8, u8, u8),
+) -> Option<Timestamp> {
+    let small = |number: u8| i8::try_from(number).ok();
+    let date = jiff::civil::Date::new(i16::try_from(year).ok()?, small(month)?, small(day)?).ok()?;
+    let time = jiff::civil::Time::new(small(hour)?, small(minute)?, small(second.min(59))?, 0).ok()?;
+    let zoned = date.to_datetime(time).to_zoned(jiff::tz::TimeZone::UTC).ok()?;
+    Some(Timestamp::from_seconds(zoned.timestamp().as_second()))
+}
+
 /// A name of an archive as a path; one that would leave the archive's own folder is an error.
 pub(crate) fn path_of(name: &str) -> Result<String> {
     let unified = name.replace('\\', "/");
@@ -239,7 +240,7 @@ pub(crate) fn path_of(name: &str) -> Result<String> {
     Ok(parts.join("/"))
 }
 
-fn damaged(error: impl std::fmt::Display) -> Error {
+pub(super) fn damaged(error: impl std::fmt::Display) -> Error {
     Error::Mismatch {
         expected: "a sound archive".into(),
         found: error.to_string(),
@@ -249,51 +250,32 @@ fn damaged(error: impl std::fmt::Display) -> Error {
 }
 
 /// Runs what reads by a library that may stop the program on hostile input, and makes an error of that.
-fn guarded<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
+pub(super) fn guarded<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
     catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(|_| {
         Err(damaged("the library that reads cabinets gave up on it; this cabinet is made to do harm"))
     })
 }
 
-/// Opens a cabinet, and refuses what the library would stumble over.
-fn open_cabinet(content: &Content, fault: &Fault) -> Result<cab::Cabinet<Cursor>> {
-    cabinet::check(content)?;
-    let cabinet = cab::Cabinet::new(Cursor::new(content, fault)).map_err(damaged)?;
-    for folder in cabinet.folder_entries() {
-        // Files lie in the blocks of their folder.
-        if folder.num_data_blocks() == 0 && folder.file_entries().len() > 0 {
-            return Err(damaged("a folder of the cabinet has files and no data"));
-        }
-    }
-    Ok(cabinet)
-}
+/// A file that came out of a cabinet.
+pub(crate) type Unfolded = (String, Content);
 
-/// The first file of a cabinet whose name is wanted: name and bytes, at most `limit` of them.
+/// Files of a cabinet whose names are wanted, in the order of their bytes, at most `limit` bytes of all together.
 pub(crate) fn read_cabinet(
     content: &Content,
     is_wanted: &dyn Fn(&str) -> bool,
     limit: u64,
-) -> Result<Option<(String, Content)>> {
-    let fault = Fault::default();
-    fault.first(guarded(|| read_checked_cabinet(content, is_wanted, limit, &fault)))
-}
-
-fn read_checked_cabinet(
-    content: &Content,
-    is_wanted: &dyn Fn(&str) -> bool,
-    limit: u64,
-    fault: &Fault,
-) -> Result<Option<(String, Content)>> {
-    let mut cabinet = open_cabinet(content, fault)?;
-    let entries = cabinet.folder_entries().flat_map(cab::FolderEntry::file_entries);
-    let found = entries.map(|entry| (entry.name().to_owned(), u64::from(entry.uncompressed_size())));
-    let found: Vec<(String, u64)> = found.filter(|(name, _)| is_wanted(name)).take(1).collect();
-    let Some((name, len)) = found.into_iter().next() else { return Ok(None) };
-    if len > limit {
-        return Err(Error::Limit { what: format!("bytes of {name}"), offset: 0, limit, found: len });
+) -> Result<Vec<Unfolded>> {
+    let frame = Frame::read(content)?;
+    let wanted = |file: &CabinetFile| is_wanted(&file.name);
+    let found: u64 = frame.files.iter().filter(|file| wanted(file)).map(|file| file.len).sum();
+    if found > limit {
+        return Err(Error::Limit { what: "bytes of files in a cabinet".into(), offset: 0, limit, found });
     }
     let mut unpacked = Unpacked::new(content.len(), Timestamp::default(), &Limits::default());
-    let mut reader = cabinet.read_file(&name).map_err(|error| damaged(error).within(&name))?;
-    unpacked.add(name.clone(), &mut reader, len, None)?;
-    Ok(Some((name, unpacked.spool.content()?)))
+    frame.each(content, &Fault::default(), &wanted, &mut |twins, bytes| {
+        twins.first().map_or(Ok(()), |file| unpacked.add(file.name.clone(), bytes, file.len, file.time))
+    })?;
+    let all = unpacked.spool.content()?;
+    let files = unpacked.files.into_iter();
+    files.map(|(name, start, len, _)| Ok((name, all.part(start, len)?))).collect()
 }

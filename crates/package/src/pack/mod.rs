@@ -10,6 +10,7 @@ use crate::Limits;
 use archive::Unpacked;
 pub(crate) use archive::{path_of, read_cabinet};
 use neat_content::{Content, Error, ReadAt, Result, Source, Timestamp, Tree, damage_apart};
+pub(crate) use program::archive_in;
 use std::{
     io::{self, Read, Seek, SeekFrom},
     path::Path,

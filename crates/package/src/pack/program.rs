@@ -10,7 +10,7 @@ const CABINET: [u8; 8] = *b"MSCF\0\0\0\0";
 const ZIP: [u8; 4] = *b"PK\x03\x04";
 
 /// The archive in a program: its kind, and the part of the program that it takes.
-pub(super) fn archive_in(program: &Content, limits: &Limits) -> Result<(PackKind, Content)> {
+pub(crate) fn archive_in(program: &Content, limits: &Limits) -> Result<(PackKind, Content)> {
     if program.len() > limits.program {
         return Err(Error::Limit {
             what: "bytes of a program".into(),

@@ -70,7 +70,7 @@ fn expand(name: &str, content: &Content, limit: u64) -> Result<Option<(String, C
     content.read_exact_at(0, &mut first[..len])?;
     if first.starts_with(b"MSCF") {
         let found = read_cabinet(content, &|_| true, limit)?;
-        let own = found.map(|(inner, content)| {
+        let own = found.into_iter().next().map(|(inner, content)| {
             let inner = inner.rsplit(['/', '\\']).next().unwrap_or(&inner).to_owned();
             (inner, content)
         });

@@ -1,4 +1,4 @@
-//! Updates: our own open package, and what is recognised of vendors' packages.
+//! Updates: our own open package.
 //!
 //! An update package is a tar file packed with zstd: `update.toml`, the files below `files/` by their paths in the
 //! edition, and registration texts. Unpacked, it is a folder with the same names.
@@ -6,12 +6,10 @@
 mod model;
 mod order;
 mod read;
-mod vendor;
 mod write;
 
 pub use model::{ListedFile, Manifest, Update, UpdateSection, UpdateType, Version};
 pub use order::{Candidate, Ordered, Outcome, TargetEdition, order};
-pub use vendor::VendorPackage;
 pub use write::write_update;
 
 /// Where the files of an update lie in its package.

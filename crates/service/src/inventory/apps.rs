@@ -5,6 +5,7 @@ use crate::{Edition, Layout, layout::AppsLayout};
 use neat_content::{Result, Text};
 use neat_image::{EntryId, xml::Element};
 use neat_registry::HiveRole;
+use std::borrow::Cow;
 
 /// Largest manifest, in bytes.
 const LARGEST: u64 = 8 << 20;
@@ -81,14 +82,14 @@ fn read(
 }
 
 fn of_manifest(root: &Element) -> Option<Manifest> {
-    let identity = local(root, "Identity")?;
-    let attribute = |name: &str| identity.attribute(name).unwrap_or_default().to_owned();
-    let properties = local(root, "Properties");
-    let title = properties.and_then(|properties| local(properties, "DisplayName")).map(Element::text);
-    let dependencies = local(root, "Dependencies").into_iter().flat_map(Element::elements);
+    let identity = root.local("Identity")?;
+    let attribute = |name: &str| identity.attribute(name).unwrap_or_default().into_owned();
+    let properties = root.local("Properties");
+    let title = properties.and_then(|properties| properties.local("DisplayName")).map(Element::text);
+    let dependencies = root.local("Dependencies").into_iter().flat_map(Element::elements);
     let needs = dependencies
-        .filter(|element| local_name(&element.name) == "PackageDependency")
-        .filter_map(|element| element.attribute("Name").map(str::to_owned));
+        .filter(|element| element.local_name() == "PackageDependency")
+        .filter_map(|element| element.attribute("Name").map(Cow::into_owned));
     Some(Manifest {
         name: attribute("Name"),
         version: attribute("Version"),
@@ -96,14 +97,4 @@ fn of_manifest(root: &Element) -> Option<Manifest> {
         needs: needs.collect(),
     })
     .filter(|manifest| !manifest.name.is_empty())
-}
-
-/// A name without the prefix of its namespace.
-pub(super) fn local_name(name: &str) -> &str {
-    name.rsplit(':').next().unwrap_or(name)
-}
-
-/// The first element inside with this name, whatever its prefix.
-pub(super) fn local<'a>(element: &'a Element, name: &str) -> Option<&'a Element> {
-    element.elements().find(|inner| local_name(&inner.name) == name)
 }

@@ -4,11 +4,14 @@ mod apps;
 mod packages;
 mod scan;
 mod scans;
+mod store;
 mod weight;
 
+pub(crate) use packages::identities;
 pub(crate) use scan::{START_TYPES, boot_drivers};
 pub use scans::Scans;
 pub use weight::OtherFiles;
+pub(crate) use weight::Together;
 
 use crate::{Catalogue, Edition, Layout, pattern};
 use neat_content::Result;
@@ -148,6 +151,8 @@ pub struct Inventory {
     pub components: BTreeMap<String, Component>,
     /// What was unusual.
     pub notes: Vec<String>,
+    /// Files and folders that several components bring: they go when all of these do.
+    pub(crate) held: Vec<(Vec<String>, Vec<EntryId>)>,
 }
 
 impl Inventory {

@@ -1,9 +1,10 @@
 //! Package records and the optional features in them.
 
-use super::{Category, Inventory, apps::local, apps::local_name, slug};
+use super::{Category, Inventory, slug, store};
 use crate::{Edition, Layout, layout::PackagesLayout, pattern};
-use neat_content::{Result, Text};
-use neat_image::{EntryId, xml::Element};
+use neat_content::Result;
+use neat_image::EntryId;
+use neat_package::{Identity, PackageManifest};
 use neat_registry::{Hive, HiveRole, KeyId};
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use std::{collections::HashMap, sync::Arc};
@@ -24,12 +25,14 @@ pub(super) struct RecordFacts {
     parts: Box<[(Box<str>, bool)]>,
     /// As they stand there, with variables.
     files: Box<[Box<str>]>,
+    /// What its parts are called in the component store.
+    stored: Box<[Box<str>]>,
 }
 
 impl RecordFacts {
     /// Whether it is short enough to be kept for other editions: a large one lists thousands of parts.
     pub(super) fn is_short(&self) -> bool {
-        self.parts.len() + self.files.len() <= 64
+        self.parts.len() + self.files.len() + self.stored.len() <= 64
     }
 }
 
@@ -42,6 +45,7 @@ struct Record {
 }
 
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
+    let mut stored = store::Store::of(edition, layout);
     let Some(layout) = &layout.packages else { return Ok(()) };
     let records = read(edition, layout, inventory)?;
     let keys = keys_of(edition, layout);
@@ -84,6 +88,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
             if is_alone {
                 component.entries.extend(&record.entries);
                 component.entries.extend(&payload);
+                stored.wants(&component.id, &facts.stored);
                 if has_key {
                     component.keys.push((HiveRole::Software, key.clone()));
                 }
@@ -93,8 +98,29 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
                     .map(|category| format!("{}/{}", category.word(), slug(parent)))
             }));
         }
+        if !is_alone {
+            stored.keeps(&facts.stored);
+        }
     }
+    stored.give(edition, inventory);
     Ok(())
+}
+
+/// What is in the edition, as its package records are named.
+pub(crate) fn identities(edition: &Edition) -> Vec<Identity> {
+    let Some(layout) = edition.layout.as_ref().and_then(|layout| layout.packages.as_ref()) else {
+        return Vec::new();
+    };
+    let Some(folder) = edition.files.find(&edition.place(&layout.folder)) else { return Vec::new() };
+    let children = edition.files.entry(folder).children();
+    let names = children.iter().map(|id| edition.files.entry(*id).name.to_string());
+    names.filter_map(|name| Identity::of_record(stem_of(&name, &layout.ending)?)).collect()
+}
+
+/// The name of a record without its ending.
+fn stem_of<'a>(name: &'a str, ending: &str) -> Option<&'a str> {
+    let (stem, own) = name.split_at_checked(name.len().checked_sub(ending.len())?)?;
+    own.eq_ignore_ascii_case(ending).then_some(stem)
 }
 
 /// The hive with the packages' keys, and the key that they are in.
@@ -118,12 +144,8 @@ fn read(edition: &Edition, layout: &PackagesLayout, inventory: &mut Inventory) -
         }
     }
     let keys = keys_of(edition, layout);
-    let stem_of = |name: &'_ str| {
-        let at = name.len().checked_sub(layout.ending.len())?;
-        name.get(at..)?.eq_ignore_ascii_case(&layout.ending).then_some(at)
-    };
     let found: Vec<(EntryId, &str)> =
-        names.iter().filter_map(|(id, name)| Some((*id, &name[..stem_of(name)?]))).collect();
+        names.iter().filter_map(|(id, name)| Some((*id, stem_of(name, &layout.ending)?))).collect();
     let facts: Vec<_> = found.par_iter().map(|(id, _)| facts_of(edition, *id)).collect();
     let mut records = Vec::new();
     for ((id, stem), facts) in found.into_iter().zip(facts) {
@@ -158,45 +180,28 @@ fn facts_of(
         return Ok(Ok(Some(facts)));
     }
     let bytes = edition.content(id)?.to_vec(LARGEST, "record of a package")?;
-    let root = match Element::parse(&Text::decode(&bytes).text) {
-        Ok(root) => root,
+    let manifest = match PackageManifest::read(&bytes) {
+        Ok(manifest) => manifest,
         Err(error) => return Ok(Err(error)),
     };
-    Ok(Ok(of_record(&root).map(|facts| edition.scans.keep_record(digest, facts))))
+    Ok(Ok(manifest.map(|manifest| edition.scans.keep_record(digest, of_manifest(manifest)))))
 }
 
-fn of_record(root: &Element) -> Option<RecordFacts> {
-    let identity = local(root, "assemblyIdentity")?;
-    let attribute =
-        |element: &Element, name: &str| Box::<str>::from(element.attribute(name).unwrap_or_default());
-    let package = local(root, "package");
-    let language = attribute(identity, "language");
-    let release = package.map(|package| attribute(package, "releaseType")).unwrap_or_default();
-    let name_of =
-        |element: &Element| local(element, "assemblyIdentity").map(|identity| attribute(identity, "name"));
-    let inside = || package.into_iter().flat_map(Element::elements);
-    let parents = inside().filter(|element| local_name(&element.name) == "parent").filter_map(name_of);
-    let parts = inside().filter(|element| local_name(&element.name) == "update");
-    let parts = parts.filter_map(|element| {
-        Some((element.attribute("name")?.into(), element.attribute("displayName").is_some()))
-    });
-    let information = inside().find(|element| local_name(&element.name) == "customInformation");
-    let listed = information.into_iter().flat_map(Element::elements);
-    let files = listed
-        .filter(|element| local_name(&element.name) == "file")
-        .filter_map(|element| element.attribute("name").map(Box::from));
-    let text = |name: &str| Some(attribute(root, name)).filter(|text| !text.starts_with("$("));
-    Some(RecordFacts {
-        name: attribute(identity, "name"),
-        version: attribute(identity, "version"),
-        is_language: release.eq_ignore_ascii_case("Language Pack") && language.contains('-'),
-        language,
-        title: text("displayName").unwrap_or_default(),
-        description: text("description").unwrap_or_default(),
-        parents: parents.collect(),
-        parts: parts.collect(),
-        files: files.collect(),
-    })
+fn of_manifest(own: PackageManifest) -> RecordFacts {
+    let parents = own.parents.iter().filter_map(|parent| parent.any_of.first());
+    let stored: Vec<Box<str>> = own.components.iter().map(store::name_in_store).collect();
+    RecordFacts {
+        is_language: own.is_language() && own.identity.language.contains('-'),
+        parents: parents.map(|parent| parent.name.as_str().into()).collect(),
+        parts: own.features.into_iter().map(|part| (part.name.into(), part.is_shown)).collect(),
+        files: own.files.into_iter().map(Into::into).collect(),
+        stored: stored.into(),
+        name: own.identity.name.into(),
+        version: own.identity.version.into(),
+        language: own.identity.language.into(),
+        title: own.title.into(),
+        description: own.description.into(),
+    }
 }
 
 /// A path in a record, with the variables that records have.

@@ -1,6 +1,6 @@
 //! What would go with a component: files, bytes on the installed disk, bytes of the image file.
 
-use super::Inventory;
+use super::{Component, Inventory};
 use crate::Edition;
 use neat_content::Result;
 use neat_image::{BlobDigest, EntryId, Files, ImageDraft};
@@ -111,7 +111,7 @@ fn references(files: &Files, ids: impl Iterator<Item = EntryId>) -> HashMap<Blob
 }
 
 /// Entries and everything below them, each once.
-fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
+pub(super) fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
     let mut all = HashSet::new();
     let mut pending = entries.to_vec();
     while let Some(id) = pending.pop() {
@@ -120,6 +120,39 @@ fn below(files: &Files, entries: &[EntryId]) -> HashSet<EntryId> {
         }
     }
     all
+}
+
+/// What all that goes together frees.
+pub(crate) struct Together {
+    /// Bytes that go from the image file.
+    pub packed: u64,
+    /// How many names each content loses.
+    lost: HashMap<BlobDigest, u32>,
+    /// How many names each of those has.
+    all: HashMap<BlobDigest, u32>,
+}
+
+impl Together {
+    /// Weighs entries, with everything below them.
+    pub(crate) fn of(edition: &Edition, entries: &[EntryId], others: Option<&OtherFiles>) -> Self {
+        let files = &edition.files;
+        let mut all = Inventory::default();
+        let one = Component { entries: entries.to_vec(), ..Component::default() };
+        all.components.insert(String::new(), one);
+        all.measure(edition, others);
+        let packed = all.components.values().map(|own| own.packed).sum();
+        let lost = references(files, below(files, entries).into_iter());
+        let mut names = references(files, files.ids());
+        names.retain(|digest, _| lost.contains_key(digest));
+        Self { packed, lost, all: names }
+    }
+
+    /// Bytes of a component's files that stay, because files that stay are the same.
+    pub(crate) fn stays_of(&self, edition: &Edition, component: &Component) -> u64 {
+        let own = references(&edition.files, below(&edition.files, &component.entries).into_iter());
+        let stays = own.keys().filter(|digest| self.lost.get(digest) != self.all.get(digest));
+        stays.map(|digest| edition.len_of(*digest)).sum()
+    }
 }
 
 impl Inventory {

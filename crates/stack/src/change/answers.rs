@@ -363,6 +363,11 @@ pub(crate) fn put_notice(
             text.push_str(&format!("- {line}\r\n"));
         }
     }
+    let handed = editor.handed.lines();
+    if !handed.is_empty() {
+        text.push_str("\r\nFrom this media, setup also:\r\n");
+        handed.iter().for_each(|line| text.push_str(&format!("- {line}\r\n")));
+    }
     if editor.answers.iter().any(|own| own.erases) {
         text.push_str("\r\nDo not leave it in a machine that shall keep its data.\r\n");
     }

@@ -1,5 +1,6 @@
 //! Changes to a media's tree, each with its step in the plan and what there is to say about it.
 
+use super::Handed;
 use crate::{
     recipe::PlaceSection,
     report::{AnswersSummary, DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
@@ -25,6 +26,10 @@ pub(crate) struct Editor {
     pub has_secret: bool,
     /// Whether the answers have run what runs once at the first sign-in.
     pub answers_run_apps: bool,
+    /// Whether the answers that the stack file brings use a configuration set.
+    pub answers_use_a_set: Option<bool>,
+    /// What the answer file is to name.
+    pub handed: Handed,
     /// Where what is made for image files waits until it is written.
     pub hold: Hold,
     base: PathBuf,
@@ -52,6 +57,8 @@ impl Editor {
             answers: Vec::new(),
             has_secret: false,
             answers_run_apps: false,
+            answers_use_a_set: None,
+            handed: Handed::default(),
             hold,
             base: base.to_owned(),
             latest,

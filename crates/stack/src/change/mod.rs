@@ -21,4 +21,4 @@ pub(crate) use images::{
 };
 pub(crate) use menu::{Machine, apply as apply_menu};
 pub use restrictions::restrictions;
-pub(crate) use servicing::{apps::ask_answers, setup as apply_setup, stage};
+pub(crate) use servicing::{Handed, apps::ask_answers, name_in_answers, setup as apply_setup};

@@ -2,12 +2,15 @@
 
 use super::{Clock, names::Names, names::fill, paths};
 use crate::{
-    change::{Editor, Given, Machine, apply_answers, apply_answers_of_all, apply_menu, default_boot, stage},
+    change::{
+        Editor, Given, Machine, apply_answers, apply_answers_of_all, apply_menu, default_boot,
+        name_in_answers,
+    },
     output::{FORMS, Form, LaidOutput, Wanted},
     recipe::StackFile,
     report::{
-        AnswersSummary, BootSummary, EditionSummary, EditionWork, Finding, LedgerFile, MediaSummary,
-        OutputSummary, PlanStep, Weight,
+        AnswersSummary, BootSummary, EditionSummary, Finding, LedgerFile, MediaSummary, OutputSummary,
+        PlanStep, Weight,
     },
 };
 use neat_answer::{Site, SiteList, answer_files, model::Ask};
@@ -40,7 +43,6 @@ pub(crate) struct Laid {
     pub placed: Vec<LedgerFile>,
     pub steps: Vec<PlanStep>,
     pub findings: Vec<Finding>,
-    pub work: Vec<EditionWork>,
     pub answers: Vec<AnswersSummary>,
     /// Whether only its owner may read what is written: it holds a password or key, or its source is private.
     pub private: bool,
@@ -92,7 +94,6 @@ impl Groundwork<'_> {
     ) -> Result<Laid> {
         let stack = self.stack;
         let mut editor = self.editor.clone();
-        let mut work = Vec::new();
         let root = match (&stack.answer, &self.given) {
             (Some(section), Some(given)) => section.dialects_of(given.usual_dialect()),
             _ => Vec::new(),
@@ -109,11 +110,7 @@ impl Groundwork<'_> {
             (Some(given), None) => apply_answers(stack, given, site, self.ask, &mut editor)?,
             (None, _) => {}
         }
-        let kept = self.editions.iter().filter(|edition| edition.kept);
-        let mut architectures: Vec<_> =
-            kept.filter_map(|edition| neat_package::Architecture::of_word(&edition.architecture)).collect();
-        architectures.dedup();
-        work.extend(stage(stack, &mut editor, &architectures, job)?);
+        name_in_answers(&mut editor)?;
         let Editor { mut tree, mut steps, mut findings, placed, has_secret, answers, .. } = editor;
         let private = has_secret || self.media.private || neat_answer::tree_holds_secret(&tree)?;
         if private {
@@ -172,7 +169,7 @@ impl Groundwork<'_> {
                 bytes: 0,
             });
         }
-        Ok(Laid { layout, outputs, placed, steps, findings, work, answers, private })
+        Ok(Laid { layout, outputs, placed, steps, findings, answers, private })
     }
 
     fn options(

@@ -107,7 +107,6 @@ impl<'a> Prepared<'a> {
             estimate: pending_image.as_ref().map(|pending| pending.path.clone()),
         };
         let mut first = ground.lay_out(variants.first(), variants.all_in_one(), None, job)?;
-        work.append(&mut first.work);
         let mut findings = std::mem::take(&mut first.findings);
         findings.extend(variants.check(&ground, &findings, job)?);
         for own in variants.outputs(&ground)? {

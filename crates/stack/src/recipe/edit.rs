@@ -61,14 +61,20 @@ impl StackText {
     /// # Errors
     /// As for [`Self::set_texts`].
     pub fn set_switch(&mut self, section: &str, key: &str, name: &str, on: Option<bool>) -> Result<()> {
+        let parsed = self.parsed()?;
+        let now = parsed.get(section).and_then(|table| table.get(key)).and_then(Value::as_table);
+        let is_more = now.and_then(|table| table.get(name)).is_some_and(Value::is_table);
+        if let (Some(on), true) = (on, is_more) {
+            // Whoever switches it stays.
+            let own = format!("{section}.{key}.{name}");
+            return self.set(&own, "on", Some(Value::Boolean(on)), &written_switch(Some(on)));
+        }
         let found = self.find(section, key)?;
         let is_inline = |place: &Place| self.text[place.value.clone()].starts_with('{');
         if found.as_ref().is_some_and(|place| !is_inline(place)) {
             // A section of its own.
             return self.set(&format!("{section}.{key}"), name, on.map(Value::Boolean), &written_switch(on));
         }
-        let parsed = self.parsed()?;
-        let now = parsed.get(section).and_then(|table| table.get(key)).and_then(Value::as_table);
         let mut table = now.cloned().unwrap_or_default();
         match on {
             Some(on) => drop(table.insert(name.to_owned(), Value::Boolean(on))),
@@ -338,6 +344,25 @@ mod tests {
         own.set_switch("settings", "features", "b", Some(false)).unwrap();
         own.set_switch("settings", "features", "a", None).unwrap();
         assert_eq!(own.as_str(), "[settings.features]\nb = false\n");
+        // Who switches a feature stays, wherever that is written.
+        for (before, after) in [
+            (
+                "[settings]\nfeatures = { \"a\" = { on = true, through = \"answers\" } }\n",
+                "[settings]\nfeatures = { \"a\" = { on = false, through = \"answers\" } }\n",
+            ),
+            (
+                "[settings.features]\na = { through = \"answers\", on = true }\n",
+                "[settings.features]\na = { through = \"answers\", on = false }\n",
+            ),
+            (
+                "[settings.features.a]\non = true\nthrough = \"answers\"\n",
+                "[settings.features.a]\non = false\nthrough = \"answers\"\n",
+            ),
+        ] {
+            let mut own = StackText::new(before).unwrap();
+            own.set_switch("settings", "features", "a", Some(false)).unwrap();
+            assert_eq!(own.as_str(), after);
+        }
         let mut own = StackText::new("a = 1\n").unwrap();
         own.set_switch("settings", "features", "b", Some(true)).unwrap();
         assert_eq!(own.as_str(), "a = 1\n\n[settings]\nfeatures = { \"b\" = true }\n");

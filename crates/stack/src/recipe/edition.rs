@@ -16,6 +16,30 @@ pub struct UpdateSection {
     /// Whether one that cannot go in does not stop the build.
     #[serde(default)]
     pub optional: bool,
+    /// Who installs a vendor's packages; without it whoever can.
+    pub through: Option<ThroughValue>,
+    /// Arguments of a vendor's program, so that it asks nothing; without them `/quiet /norestart`.
+    pub arguments: Option<String>,
+}
+
+/// Who does what is not done to the edition itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum ThroughValue {
+    /// Setup, as the answer file tells it.
+    Answers,
+    /// The installed system, by the script at the end of setup.
+    SetupEnd,
+}
+
+/// Where drivers are put.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DriverThrough {
+    /// Into the editions and the setup environment themselves.
+    Edition,
+    /// On the media, in a folder that the answer file names: setup itself takes them from there, and installs them.
+    Answers,
 }
 
 /// `[[driver]]`
@@ -28,6 +52,9 @@ pub struct DriverSection {
     /// Where they go.
     #[serde(default = "into_system")]
     pub into: Vec<IntoValue>,
+    /// How they get there; one way or both.
+    #[serde(default = "through_edition")]
+    pub through: Vec<DriverThrough>,
     /// Only these classes.
     #[serde(default)]
     pub classes: Vec<String>,
@@ -41,6 +68,10 @@ pub struct DriverSection {
 
 fn into_system() -> Vec<IntoValue> {
     vec![IntoValue::System]
+}
+
+fn through_edition() -> Vec<DriverThrough> {
+    vec![DriverThrough::Edition]
 }
 
 /// Where drivers go.
@@ -92,7 +123,7 @@ pub struct SettingsSection {
     pub services: BTreeMap<String, String>,
     /// Features that are switched on or off.
     #[serde(default)]
-    pub features: BTreeMap<String, bool>,
+    pub features: BTreeMap<String, FeatureValue>,
     /// What the system says of the company.
     pub company: Option<CompanySection>,
     /// A picture for the desktop of new accounts.
@@ -100,6 +131,38 @@ pub struct SettingsSection {
     pub wallpaper: Option<String>,
     /// Languages of new accounts.
     pub languages: Option<LanguagesSection>,
+}
+
+/// One of `settings.features`.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(untagged, expecting = "neither true nor false, nor { on = true, through = \"answers\" }")]
+pub enum FeatureValue {
+    /// It is switched in the edition.
+    Switch(bool),
+    /// Somebody else switches it.
+    Handed(HandedFeature),
+}
+
+/// A feature that is not switched in the edition itself, because its content is not there.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct HandedFeature {
+    /// Whether it is on afterwards.
+    pub on: bool,
+    /// Who switches it.
+    pub through: ThroughValue,
+    /// The folder of the media with its content, such as `media:/sources/extras`; without it the system has it, or a package
+    /// among `[[update]]` brings it.
+    pub content: Option<String>,
+}
+
+impl FeatureValue {
+    /// Whether the feature is on afterwards.
+    pub const fn is_on(&self) -> bool {
+        match self {
+            Self::Switch(on) | Self::Handed(HandedFeature { on, .. }) => *on,
+        }
+    }
 }
 
 /// `[settings.company]`
@@ -189,7 +252,7 @@ pub struct EnvironmentSection {
 
 /// `environment.start`
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
-#[serde(untagged)]
+#[serde(untagged, expecting = "neither \"prompt\" nor a list of command lines")]
 pub enum StartValue {
     /// `prompt`.
     Word(String),

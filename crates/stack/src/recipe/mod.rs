@@ -13,9 +13,10 @@ pub use answers::{
 };
 pub use edit::StackText;
 pub use edition::{
-    AddedEntry, AppSection, BootStoreSection, CompanySection, DriverSection, EnvironmentSection, IntoValue,
-    LanguagesSection, LeaveOutSection, PlaceSection, RemoveSection, SettingsSection, SetupSection,
-    StartValue, UpdateSection, WhenValue,
+    AddedEntry, AppSection, BootStoreSection, CompanySection, DriverSection, DriverThrough,
+    EnvironmentSection, FeatureValue, HandedFeature, IntoValue, LanguagesSection, LeaveOutSection,
+    PlaceSection, RemoveSection, SettingsSection, SetupSection, StartValue, ThroughValue, UpdateSection,
+    WhenValue,
 };
 pub use media::{CompressionValue, FileLimitValue, MediaSection, StickForm, StickSection, TrialValue};
 
@@ -119,7 +120,7 @@ pub enum OnlyValue {
 
 /// Editions are named by text or by number.
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
-#[serde(untagged)]
+#[serde(untagged, expecting = "neither a name nor a number")]
 pub enum NameOrNumber {
     /// Its name.
     Name(String),

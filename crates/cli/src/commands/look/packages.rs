@@ -10,7 +10,7 @@ use crate::{
 };
 use neat_content::{Content, Result, and_more, damage_apart};
 use neat_image::Times;
-use neat_package::{Driver, DriverSet, IfDamaged, Pack, PackKind, Update, VendorPackage};
+use neat_package::{Driver, DriverSet, IfDamaged, Pack, PackKind, Update, VendorForm, VendorPackage};
 use neat_registry::{Change, Hive, LARGEST, RegText};
 use std::path::Path;
 
@@ -129,7 +129,7 @@ pub(super) fn folder(path: &Path, context: &Context) -> Result<bool> {
 /// A vendor's package that is an image file; returns whether it was one.
 pub(super) fn image(path: &Path, content: &Content, context: &Context) -> Result<bool> {
     match damage_apart(VendorPackage::of_content(content))? {
-        Ok(Some((package, _))) => vendor(path, &package, context).map(|()| true),
+        Ok(Some(package)) => vendor(path, &package, context).map(|()| true),
         // What is wrong with it is said when it is looked at as an image file.
         Ok(None) | Err(_) => Ok(false),
     }
@@ -138,7 +138,7 @@ pub(super) fn image(path: &Path, content: &Content, context: &Context) -> Result
 /// A driver pack or an update; returns whether it was one.
 pub(super) fn archive(path: &Path, context: &Context) -> Result<bool> {
     let content = Content::from_path(path)?;
-    if let Some((package, _)) = damage_apart(VendorPackage::of_content(&content))?.unwrap_or(None) {
+    if let Some(package) = damage_apart(VendorPackage::of_content(&content))?.unwrap_or(None) {
         vendor(path, &package, context)?;
         return Ok(true);
     }
@@ -277,31 +277,43 @@ fn update(path: &Path, update: &Update, context: &Context) -> Result<()> {
 }
 
 fn vendor(path: &Path, package: &VendorPackage, context: &Context) -> Result<()> {
+    const SHOWN: usize = 3;
+    let view = VendorView::of(path, package);
     if context.json {
-        return context.print_json(&VendorView {
-            kind: "vendor-package",
-            path: path.display().to_string(),
-            name: package.name.clone(),
-            version: package.version.clone(),
-            architecture: package.architecture.clone(),
-            language: package.language.clone(),
-            identifier: package.identifier.clone(),
-            release_type: package.release_type.clone(),
-            inside: package.inside.clone(),
-        });
+        return context.print_json(&view);
     }
+    let some = |list: &[String], joint: &str| {
+        let first = list.iter().take(SHOWN).map(String::as_str).collect::<Vec<_>>().join(joint);
+        first + &neat_content::and_more(list.len().saturating_sub(SHOWN))
+    };
     let mut sheet = Sheet::default();
-    sheet.row("name", package.name.as_str());
-    sheet.row("version", package.version.as_str());
-    sheet.row_if("for", &package.architecture);
-    sheet.row_if("language", &package.language);
-    sheet.row_if("known as", &package.identifier);
-    sheet.row_if("type", &package.release_type);
-    sheet.row_if("inside", &package.inside.join(", "));
-    let way = if package.is_image {
-        "by the installed system's own handler: name it in [[app]]"
+    sheet.row("name", view.name.as_str());
+    sheet.row("version", view.version.as_str());
+    sheet.row_if("for", &view.architecture);
+    sheet.row_if("language", &view.language);
+    sheet.row_if("known as", &view.identifier);
+    sheet.row_if("type", &view.release_type);
+    sheet.row("file", view.form);
+    sheet.row_if("inside", &view.inside.join(", "));
+    sheet.row_if("with", &some(&view.with, ", "));
+    for need in view.needs.iter().take(SHOWN) {
+        sheet.row("goes into", some(need, " or "));
+    }
+    if view.needs.len() > SHOWN {
+        sheet.row("goes into", format!("{} more", view.needs.len() - SHOWN));
+    }
+    sheet.row_if("replaces", &some(&view.replaces, ", "));
+    sheet.row_if("features", &some(&view.features, ", "));
+    sheet.row_if("restart", &view.restart);
+    let way = if view.has_patches || package.packages().any(|own| own.cabinet.is_none()) {
+        "at the end of setup, by the installed system's own handler"
     } else {
-        "by setup, through the answer file"
+        match package.form {
+            VendorForm::Cabinet => "by setup, through the answer file",
+            _ => {
+                "by setup, through the answer file; or at the end of setup, by the installed system's own handler"
+            }
+        }
     };
     sheet.row("goes in", way);
     context.print(&format!("{}{}", heading(path, "vendor's update package"), sheet.text()))

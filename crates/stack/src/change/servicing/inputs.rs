@@ -1,13 +1,16 @@
 //! What goes into editions, read once however many editions get it.
 
-use super::{DriverCache, version_of};
+use super::{
+    DriverCache,
+    handed::{self, VendorInput},
+    version_of,
+};
 use crate::{
     change::Editor,
-    recipe::{DriverSection, IntoValue, PlaceSection, StackFile},
+    recipe::{DriverSection, DriverThrough, IntoValue, PlaceSection, StackFile, UpdateSection},
     report::{DeviceSummary, Weight},
 };
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree, nearest};
-use neat_depot::{Key, check_file};
 use neat_media::folder;
 use neat_package::{Architecture, DriverSet, IfDamaged, Update, parse_devices};
 use neat_registry::RegText;
@@ -27,6 +30,7 @@ const LARGEST_TEXT: u64 = 64 << 20;
 /// Drivers of one `[[driver]]`.
 pub(super) struct DriverInput {
     pub into: Vec<IntoValue>,
+    pub through: Vec<DriverThrough>,
     /// The file with the devices.
     list: Option<String>,
     set: DriverSet,
@@ -42,6 +46,13 @@ pub(super) struct PlaceInput {
     path: String,
     /// Name of the single file; nothing for a folder.
     single: Option<String>,
+}
+
+impl DriverInput {
+    /// Whether its drivers are put there.
+    pub(super) fn goes_into(&self, place: IntoValue) -> bool {
+        self.through.contains(&DriverThrough::Edition) && self.into.contains(&place)
+    }
 }
 
 impl PlaceInput {
@@ -64,6 +75,8 @@ pub(super) struct Inputs {
     pub layouts: Vec<Arc<Layout>>,
     pub catalogues: Vec<Catalogue>,
     pub updates: Vec<PreparedUpdate>,
+    /// Vendors' packages.
+    pub vendors: Vec<VendorInput>,
     pub drivers: Vec<DriverInput>,
     pub remove: Option<RemovalRequest>,
     pub removal_is_optional: bool,
@@ -82,41 +95,24 @@ impl Inputs {
         for path in &stack.catalogues {
             inputs.catalogues.push(Catalogue::open(&editor.local(path))?);
         }
-        let key = stack.signed_by.as_deref().map(Key::parse).transpose()?;
-        for section in &stack.update {
-            for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
-                job.check()?;
-                // What came from a depot was compared with its index, and that with the key.
-                if let Some(key) = key.as_ref().filter(|_| !stack.vouched_for.contains(&section.from)) {
-                    if path.is_dir() {
-                        return Err(Error::request(
-                            format!("{name} is a folder, and `signed_by` wants signed packages"),
-                            "make a package of it with `neatstack update new` and sign that with `neatstack depot sign`",
-                        ));
-                    }
-                    check_file(key, &path)?;
-                }
-                if super::vendor::is_vendors(&path)? {
-                    continue;
-                }
-                // A damaged package stops the build even where it is optional: nobody can say what would be missing.
-                let update = Update::open(&path)?;
-                if !update.checked {
-                    let id = &update.section.id;
-                    editor.find(
-                        Weight::Note,
-                        format!(
-                            "{name} ({id}) lists no digests of its files, so it cannot be checked for damage"
-                        ),
-                        "have it made anew by its maker: packages of format 2 list them",
-                    );
-                }
-                let from_folder = name != section.from;
-                let mut prepared = PreparedUpdate::new(update, name, section.optional)?;
-                prepared.from_folder = from_folder;
-                inputs.updates.push(prepared);
-            }
+        let mut updates = Vec::new();
+        let mut own = |section: &UpdateSection, path: &Path, name: String| {
+            // A damaged package stops the build even where it is optional: nobody can say what would be missing.
+            let mut prepared = PreparedUpdate::new(Update::open(path)?, name, section.optional)?;
+            prepared.from_folder = prepared.subject != section.from;
+            updates.push(prepared);
+            Ok(())
+        };
+        inputs.vendors = handed::read(stack, editor, job, &mut own)?;
+        for prepared in updates.iter().filter(|prepared| !prepared.update.checked) {
+            let (name, id) = (&prepared.subject, &prepared.update.section.id);
+            editor.find(
+                Weight::Note,
+                format!("{name} ({id}) lists no digests of its files, so it cannot be checked for damage"),
+                "have it made anew by its maker: packages of format 2 list them",
+            );
         }
+        inputs.updates = updates;
         inputs.read_drivers(stack, editor, IntoValue::System)?;
         inputs.read_places(stack, editor, true)?;
         if let Some(section) = &stack.remove {
@@ -185,7 +181,7 @@ impl Inputs {
 
     fn read_drivers(&mut self, stack: &StackFile, editor: &mut Editor, into: IntoValue) -> Result<()> {
         for section in stack.driver.iter().filter(|section| section.into.contains(&into)) {
-            let DriverSection { from, into, classes, devices, optional } = section;
+            let DriverSection { from, into, through, classes, devices, optional } = section;
             let mut set = DriverSet::default();
             let damaged = if *optional { IfDamaged::LeaveOut } else { IfDamaged::Refuse };
             set.add(&editor.local(from), from.trim_end_matches('/'), damaged)?;
@@ -218,7 +214,13 @@ impl Inputs {
                 None => None,
             };
             let choice = DriverChoice { classes: classes.clone(), devices, optional: *optional };
-            self.drivers.push(DriverInput { into: into.clone(), list, set, choice });
+            self.drivers.push(DriverInput {
+                into: into.clone(),
+                through: through.clone(),
+                list,
+                set,
+                choice,
+            });
         }
         Ok(())
     }
@@ -318,7 +320,7 @@ impl Inputs {
         Ok(devices)
     }
 
-    fn prepared_for(
+    pub(super) fn prepared_for(
         &mut self,
         n: usize,
         architecture: Option<Architecture>,
@@ -365,7 +367,7 @@ pub(super) fn update_paths(path: &Path, name: &str) -> Result<Vec<(PathBuf, Stri
         let own = entry.file_name().to_string_lossy().into_owned();
         let full = entry.path();
         let lower = own.to_lowercase();
-        let is_package = [".tar.zst", ".cab", ".msu"].iter().any(|ending| lower.ends_with(ending));
+        let is_package = [".tar.zst", ".cab", ".msu", ".exe"].iter().any(|ending| lower.ends_with(ending));
         let is_unpacked = full.is_dir() && full.join(neat_package::MANIFEST_NAME).exists();
         if is_package || is_unpacked {
             names.push((full, format!("{}/{own}", name.trim_end_matches('/'))));
@@ -374,7 +376,7 @@ pub(super) fn update_paths(path: &Path, name: &str) -> Result<Vec<(PathBuf, Stri
     if names.is_empty() {
         return Err(Error::request(
             format!("[[update]] {name} holds no update package"),
-            "name a folder with packages (.update.tar.zst, .cab)",
+            "name a folder with packages (.update.tar.zst, .cab, .msu)",
         ));
     }
     names.sort();

@@ -1,20 +1,22 @@
 //! What the stack file does inside editions: updates, components, drivers, files, settings.
 
 pub(crate) mod apps;
+mod handed;
 mod inputs;
-mod vendor;
 
-pub(crate) use vendor::stage;
+pub(crate) use handed::{Handed, name_in_answers};
 
 use super::{Editor, environment, leave_out};
 use crate::{
     editions::{open_image, setup_image_path},
-    recipe::{CompanySection, IntoValue, SettingsSection, StackFile},
+    recipe::{CompanySection, FeatureValue, IntoValue, SettingsSection, StackFile},
     report::{EditionWork, Weight},
 };
+use handed::Switches;
 use inputs::Inputs;
 use neat_content::{Content, Job, Result};
 use neat_image::{ImageDraft, Times};
+use neat_package::{Ordered, VendorPackage, order_vendors};
 use neat_service::{
     Category, Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
 };
@@ -72,6 +74,10 @@ pub(crate) fn systems(
     let mut work = Vec::new();
     let mut unmatched: BTreeMap<String, usize> = BTreeMap::new();
     let mut systems = BTreeSet::new();
+    let packages = std::mem::take(&mut inputs.vendors);
+    let vendors: Vec<&VendorPackage> = packages.iter().filter_map(|input| input.package.as_ref()).collect();
+    let mut fits: Vec<(String, Ordered)> = Vec::new();
+    let mut switches = Switches::of(stack.settings.as_ref());
     for number in 1..=count {
         job.check()?;
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
@@ -79,6 +85,9 @@ pub(crate) fn systems(
         let name = edition.name().to_owned();
         systems.insert((edition.architecture(), version_of(&edition)));
         let mut components = BTreeMap::new();
+        if !vendors.is_empty() {
+            fits.push((name.clone(), order_vendors(&vendors, &edition.vendor_target())));
+        }
         let mut items = edition.add_updates(&inputs.updates)?;
         if let Some(request) = &inputs.remove {
             let removed = remove(&mut edition, &inputs, request, others.as_ref(), &mut unmatched)?;
@@ -87,7 +96,7 @@ pub(crate) fn systems(
         }
         items.extend(edition.leave_out(&left_out));
         for n in 0..inputs.drivers.len() {
-            if inputs.drivers[n].into.contains(&IntoValue::System) {
+            if inputs.drivers[n].goes_into(IntoValue::System) {
                 let prepared = inputs.prepared(n, &edition, job)?;
                 items.extend(edition.add_drivers(&prepared.drivers)?);
                 items.extend(prepared.items.iter().cloned());
@@ -105,6 +114,7 @@ pub(crate) fn systems(
         if let Some(settings) = &stack.settings {
             items.extend(set_up(settings, &inputs, &mut edition)?);
         }
+        switches.look_into(&edition)?;
         for note in std::mem::take(&mut edition.notes) {
             editor.find(Weight::Note, format!("{name}: {note}"), "");
         }
@@ -121,15 +131,22 @@ pub(crate) fn systems(
         }
     }
     leave_out::tell_unmatched(&left_out, &work, editor);
-    for (architecture, version) in systems {
-        for device in inputs.devices(architecture, version, job)? {
+    for (architecture, version) in &systems {
+        for device in inputs.devices(*architecture, *version, job)? {
             if !editor.devices.contains(&device) {
                 editor.devices.push(device);
             }
         }
     }
+    let mut at_end = Vec::new();
+    let applied = fits.iter().flat_map(|(_, ordered)| &ordered.order);
+    switches.look_into_packages(applied.filter_map(|n| vendors.get(*n).copied()));
+    let mut items = handed::hand_on_packages(stack, &packages, &fits, &mut switches, editor, &mut at_end)?;
+    items.extend(handed::hand_on_drivers(&mut inputs, IntoValue::System, &systems, editor, job)?);
+    items.extend(switches.hand_on(stack, editor, &mut at_end)?);
     tell(&work, editor);
-    apps::stage(stack, &inputs, editor)?;
+    work.extend(on_the_media(items, editor));
+    apps::stage(stack, &inputs, &at_end, editor)?;
     Ok((draft, work))
 }
 
@@ -169,11 +186,13 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let before = Arc::new(draft.clone());
     let times = Times::at(editor.newest());
     let mut work = Vec::new();
+    let mut systems = BTreeSet::new();
     for number in 1..=before.editions().len() {
         let mut edition = Edition::open(&before, number, &inputs.layouts, times)?;
+        systems.insert((edition.architecture(), version_of(&edition)));
         let mut items = edition.leave_out(&left_out);
         for n in 0..inputs.drivers.len() {
-            if inputs.drivers[n].into.contains(&IntoValue::Setup) {
+            if inputs.drivers[n].goes_into(IntoValue::Setup) {
                 let prepared = inputs.prepared(n, &edition, job)?;
                 items.extend(edition.add_drivers(&prepared.drivers)?);
                 items.extend(prepared.items.iter().cloned());
@@ -201,7 +220,17 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         editor.tree.put_file(&path, content, meta)?;
     }
     tell(&work, editor);
+    let handed = handed::hand_on_drivers(&mut inputs, IntoValue::Setup, &systems, editor, job)?;
+    work.extend(on_the_media(handed, editor));
     Ok(work)
+}
+
+/// What is handed on is on the media, and not in an edition.
+fn on_the_media(items: Vec<Item>, editor: &mut Editor) -> Option<EditionWork> {
+    let edition = "the media".to_owned();
+    let work = EditionWork { edition, setup: false, items, components: BTreeMap::new() };
+    tell_refusals(std::slice::from_ref(&work), editor);
+    (!work.items.is_empty()).then_some(work)
 }
 
 /// All components of some categories, by their words.
@@ -219,7 +248,7 @@ fn remove(
     for (text, _) in &plan.unknown {
         *unmatched.entry(text.clone()).or_default() += 1;
     }
-    let mut items = plan.apply(edition, &inventory)?;
+    let mut items = plan.apply(edition, &inventory, others)?;
     if inputs.removal_is_optional {
         items.iter_mut().for_each(|item| item.optional = true);
     }
@@ -246,8 +275,10 @@ fn set_up(settings: &SettingsSection, inputs: &Inputs, edition: &mut Edition) ->
     for (name, start) in &settings.services {
         items.push(edition.set_service(name, start)?);
     }
-    for (name, on) in &settings.features {
-        items.push(edition.set_feature(name, *on, None)?);
+    for (name, value) in &settings.features {
+        if let FeatureValue::Switch(on) = value {
+            items.push(edition.set_feature(name, *on, None)?);
+        }
     }
     if let Some(CompanySection { name, model, phone, hours, url, .. }) = &settings.company {
         let all = [

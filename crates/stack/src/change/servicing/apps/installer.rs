@@ -60,10 +60,18 @@ impl Installer {
     /// # Errors
     /// `BadRequest` for a kind of file that nothing runs.
     pub(super) fn of(app: &AppSection) -> Result<Self> {
-        let original = super::file_name(app);
-        if app.arguments.contains(['\r', '\n', '\0']) {
+        let named = |error: Error| error.within(format!("[[app]] {}", app.installer));
+        Self::of_name(super::file_name(app), &app.arguments).map_err(named)
+    }
+
+    /// The installer with this name.
+    ///
+    /// # Errors
+    /// As [`Installer::of`].
+    pub(super) fn of_name(original: &str, arguments: &str) -> Result<Self> {
+        if arguments.contains(['\r', '\n', '\0']) {
             return Err(Error::request(
-                format!("[[app]] {}: its arguments have several lines, and a command has one", app.installer),
+                format!("{original}: its arguments have several lines, and a command has one"),
                 "write them in one line, or put them into a script that runs the installer",
             ));
         }
@@ -71,7 +79,7 @@ impl Installer {
         let found = KINDS.iter().find(|(own, _)| *own == ending);
         let Some((_, kind)) = found else {
             return Err(Error::request(
-                format!("[[app]] {}: nothing runs a file of this kind by itself", app.installer),
+                format!("{original}: nothing runs a file of this kind by itself"),
                 "name a program, a package (.msi, .msp, .msu, .appx, .msix), a script (.cmd, .bat, .ps1, .vbs, .js) or a \
                  .reg file; drivers go into [[driver]]",
             ));
@@ -116,6 +124,34 @@ impl Installer {
         script.line(&[Part::Own("exit %ERRORLEVEL%")]);
         script.into_bytes()
     }
+}
+
+/// The script that switches a feature of the installed system, and ends with an exit code. `content` is the folder beside it
+/// with what the feature needs.
+pub(super) fn feature_script(name: &str, on: bool, content: Option<&str>) -> Vec<u8> {
+    let mut line = if on {
+        format!(
+            "$ErrorActionPreference='Stop'; $r = Enable-WindowsOptionalFeature -Online -All -NoRestart -FeatureName {}",
+            powershell::literal(name)
+        )
+    } else {
+        format!(
+            "$ErrorActionPreference='Stop'; $r = Disable-WindowsOptionalFeature -Online -NoRestart -FeatureName {}",
+            powershell::literal(name)
+        )
+    };
+    if let Some(folder) = content.filter(|_| on) {
+        line.push_str(&format!(
+            " -LimitAccess -Source (Join-Path $PWD.Path {})",
+            powershell::literal(folder)
+        ));
+    }
+    line.push_str("; if ($r.RestartNeeded) { exit 3010 }; exit 0");
+    let mut script = Script::new();
+    script.line(&[Part::Own("cd /d \"%~dp0\"")]);
+    script.line(&[Part::Tail(&powershell::command(&line))]);
+    script.line(&[Part::Own("exit %ERRORLEVEL%")]);
+    script.into_bytes()
 }
 
 #[cfg(test)]

@@ -1,8 +1,8 @@
-//! Applications: staged on the media, run once on the installed system, with a log.
+//! Applications, and packages that the installed system takes: staged on the media, run once, with a log.
 
 mod installer;
 
-use super::Inputs;
+use super::{Inputs, handed::AtEnd};
 use crate::{
     change::{Editor, Given},
     recipe::{AppSection, StackFile, WhenValue},
@@ -23,6 +23,17 @@ const FOLDER: &str = "NeatStack";
 /// Largest script that a media may have already, in bytes.
 const LARGEST_SCRIPT: u64 = 1 << 20;
 
+/// Exit codes that installers and the handlers of packages have in common, as `cmd` shows them, and what they say.
+const CODES: [(&str, &str); 7] = [
+    ("3010", "that is well, and the machine must start anew"),
+    ("1641", "that is well, and the machine starts anew"),
+    ("2359302", "that is well, it was in already"),
+    ("2359301", "that is well, and the machine must start anew"),
+    ("-2145124329", "it does not apply to this system"),
+    ("-2146498530", "it does not apply to this system"),
+    ("1638", "another version is in already"),
+];
+
 /// Begins a line of the log.
 const LOG: Part<'static> = Part::Own(">>\"%NEATSTACK_LOG%\" echo %DATE% %TIME% ");
 
@@ -41,9 +52,9 @@ fn file_name(app: &AppSection) -> &str {
     app.installer.rsplit('/').next().unwrap_or(&app.installer)
 }
 
-/// Folder of the application with this number, from 0.
-fn folder_of(number: usize, app: &AppSection) -> String {
-    let stem = file_name(app).rsplit_once('.').map_or(file_name(app), |(stem, _)| stem);
+/// Folder of what has this number, from 0, and this name.
+fn folder_of(number: usize, name: &str) -> String {
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
     let clean: String =
         stem.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '-' }).collect();
     format!("{:02}-{clean}", number + 1)
@@ -66,6 +77,7 @@ pub(crate) fn ask_answers(stack: &StackFile, given: Option<&mut Given>, editor: 
         return Ok(());
     }
     let model = given.model()?;
+    editor.answers_use_a_set = Some(model.software.configuration_set);
     let has_key = model.system.key.as_ref().is_some_and(|key| !matches!(key, KeyChoice::None(_)));
     if has_key && runs_at(stack, WhenValue::SetupEnd) {
         editor.find(
@@ -150,15 +162,18 @@ impl Place {
                 "give the folders above the installer names of ASCII letters, digits, `-`, `_`, `.` and blanks",
             ));
         }
-        Ok(Self { folder: folder_of(number, app), inside })
+        Ok(Self { folder: folder_of(number, file_name(app)), inside })
     }
 }
 
 /// Puts the applications and the scripts that run them on the media.
-pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> Result<()> {
-    let Some(layout) = inputs.layouts.first().filter(|_| !stack.app.is_empty()) else { return Ok(()) };
+pub(super) fn stage(stack: &StackFile, inputs: &Inputs, at_end: &[AtEnd], editor: &mut Editor) -> Result<()> {
+    let is_asked = !stack.app.is_empty() || !at_end.is_empty();
+    let Some(layout) = inputs.layouts.first().filter(|_| is_asked) else { return Ok(()) };
     let layout = layout.section(layout.run_once.as_ref(), "run_once", "applications")?;
     let base = format!("{}/{FOLDER}", layout.media);
+    let first = at_end.iter().enumerate();
+    let first: Vec<Run> = first.map(|(n, own)| stage_first(n, own, &base, editor)).collect::<Result<_>>()?;
     for (n, app) in stack.app.iter().enumerate() {
         let (installer, place) = (Installer::of(app)?, Place::of(n, app)?);
         let folder = format!("{base}/apps/{}", place.folder);
@@ -190,43 +205,97 @@ pub(super) fn stage(stack: &StackFile, inputs: &Inputs, editor: &mut Editor) -> 
         editor.put_made(&path, script, true, "runs the installer with its arguments")?;
     }
     for when in [WhenValue::SetupEnd, WhenValue::FirstSignIn] {
-        let Some(bytes) = script(stack, when)? else { continue };
+        let mut runs = if when == WhenValue::SetupEnd { first.clone() } else { Vec::new() };
+        for (n, app) in stack.app.iter().enumerate().filter(|(_, app)| app.when == when) {
+            runs.push(Run::of_app(n, app)?);
+        }
+        let Some(bytes) = script(&runs, when) else { continue };
         let path = format!("{base}/{}.cmd", when.script());
         editor.put_made(&path, Content::from_bytes(bytes), true, "runs them in order and keeps a log")?;
     }
-    if runs_at(stack, WhenValue::SetupEnd) {
+    if runs_at(stack, WhenValue::SetupEnd) || !at_end.is_empty() {
         run_at_setup_end(layout, editor)?;
     }
     Ok(())
 }
 
-/// The script that runs the applications of one moment; nothing if there are none. Each redirection stands first, as a
-/// digit before one would become its handle.
-fn script(stack: &StackFile, when: WhenValue) -> Result<Option<Vec<u8>>> {
-    let own: Vec<(usize, &AppSection)> =
-        stack.app.iter().enumerate().filter(|(_, app)| app.when == when).collect();
-    if own.is_empty() {
-        return Ok(None);
+/// One thing that a script runs.
+#[derive(Clone)]
+struct Run {
+    /// What the log calls it.
+    name: String,
+    arguments: String,
+    /// The folder with its own script, below ours.
+    folder: String,
+}
+
+impl Run {
+    fn of_app(number: usize, app: &AppSection) -> Result<Self> {
+        let Place { folder, inside } = Place::of(number, app)?;
+        let (name, arguments) = (file_name(app).to_owned(), app.arguments.clone());
+        Ok(Self { name, arguments, folder: format!("apps/{folder}{inside}") })
+    }
+}
+
+/// Puts what runs before the applications on the media, with its script.
+fn stage_first(number: usize, own: &AtEnd, base: &str, editor: &mut Editor) -> Result<Run> {
+    const WHY: &str = "setup copies it to the installed disk, where it is installed once";
+    let (name, arguments, script) = match own {
+        AtEnd::Package { name, content, arguments } => {
+            let installer = Installer::of_name(name, arguments)?;
+            let folder = folder_of(number, name);
+            let path = format!("{base}/updates/{folder}/{}", installer.name);
+            editor.put_made(&path, content.clone(), true, WHY)?;
+            (name.clone(), arguments.clone(), installer.script(arguments))
+        }
+        AtEnd::Feature { name, on, content } => {
+            let word = if *on { "on" } else { "off" };
+            let inside = (!content.is_empty()).then_some("content");
+            let folder = format!("{base}/updates/{}/content", folder_of(number, name));
+            for (path, content) in content {
+                editor.put_made(&format!("{folder}/{path}"), content.clone(), true, WHY)?;
+            }
+            (name.clone(), word.to_owned(), installer::feature_script(name, *on, inside))
+        }
+    };
+    let folder = format!("updates/{}", folder_of(number, &name));
+    let path = format!("{base}/{folder}/{RUN}");
+    editor.put_made(&path, Content::from_bytes(script), true, "runs it and ends with its exit code")?;
+    Ok(Run { name, arguments, folder })
+}
+
+/// The script that runs what belongs to one moment; nothing if that is nothing. Each redirection stands first, as a digit
+/// before one would become its handle.
+fn script(runs: &[Run], when: WhenValue) -> Option<Vec<u8>> {
+    if runs.is_empty() {
+        return None;
     }
     let mut script = Script::new();
-    script.line(&[Part::Own("rem Installs applications once and notes what became of them.")]);
+    script.line(&[Part::Own("rem Installs what the media brings, once, and notes what became of it.")]);
     script.line(&[Part::Own("set \"NEATSTACK_LOG=%~dp0apps.log\"")]);
     script.line(&[LOG, Part::Own(when.script()), Part::Own(" begins")]);
-    for (n, app) in own {
-        let (place, name) = (Place::of(n, app)?, file_name(app));
-        script.line(&[LOG, Part::Text(name), Part::Own(" "), Part::Text(&app.arguments)]);
+    for Run { name, arguments, folder } in runs {
+        script.line(&[LOG, Part::Text(name), Part::Own(" "), Part::Text(arguments)]);
         script.line(&[
-            Part::Own(">>\"%NEATSTACK_LOG%\" cmd.exe /d /c \"\"%~dp0apps\\"),
-            Part::Text(&place.folder),
-            Part::Text(&place.inside.replace('/', "\\")),
+            Part::Own(">>\"%NEATSTACK_LOG%\" cmd.exe /d /c \"\"%~dp0"),
+            Part::Text(&folder.replace('/', "\\")),
             Part::Own("\\"),
             Part::Own(RUN),
             Part::Own("\"\" 2>&1"),
         ]);
-        script.line(&[LOG, Part::Text(name), Part::Own(" ended with %ERRORLEVEL%")]);
+        script.line(&[Part::Own("set \"NEATSTACK_CODE=%ERRORLEVEL%\"")]);
+        script.line(&[LOG, Part::Text(name), Part::Own(" ended with %NEATSTACK_CODE%")]);
+        script.line(&[Part::Own("call :meaning")]);
     }
     script.line(&[LOG, Part::Own(when.script()), Part::Own(" is done")]);
-    Ok(Some(script.into_bytes()))
+    script.line(&[Part::Own("exit /b 0")]);
+    script.line(&[Part::Own(":meaning")]);
+    for (code, meaning) in CODES {
+        let test = Part::Own("if \"%NEATSTACK_CODE%\"==\"");
+        script.line(&[test, Part::Own(code), Part::Own("\" "), LOG, Part::Own(meaning)]);
+    }
+    script.line(&[Part::Own("exit /b 0")]);
+    Some(script.into_bytes())
 }
 
 /// Has the script that setup runs at its end run ours. What a media has there is kept beside it and runs first, in a
