@@ -28,6 +28,7 @@ mod drivers;
 mod inf;
 mod limits;
 mod pack;
+mod single;
 mod update;
 mod vendor;
 
@@ -36,6 +37,7 @@ pub use drivers::{DriverSet, FoundDriver, IfDamaged};
 pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Target};
 pub use limits::Limits;
 pub use pack::{Pack, PackKind};
+pub use single::{Expanded, SingleForm, compress_single, expand_single, is_single_name, single_name};
 pub use update::{
     Candidate, FILES_FOLDER, MANIFEST_NAME, Manifest, Ordered, Outcome, TargetEdition, UPDATE_ENDING, Update,
     UpdateSection, UpdateType, Version, order, write_update,

@@ -20,6 +20,7 @@ pub mod disc;
 pub mod hive;
 pub mod image;
 pub mod packs;
+pub mod single;
 pub mod stick;
 
 use std::{env, fs, path::Path, process::Command};

@@ -4,7 +4,6 @@
 mod archive;
 mod cabinet;
 mod program;
-mod single;
 
 use crate::Limits;
 use archive::Unpacked;
@@ -87,7 +86,7 @@ impl Pack {
     /// # Errors
     /// What the system refuses to read.
     pub fn expand_single(&mut self, limits: &Limits) -> Result<()> {
-        single::expand_all(&mut self.tree, limits, &mut self.notes)
+        crate::single::expand_all(&mut self.tree, limits, &mut self.notes)
     }
 
     /// Whether a file with the name of an archive or a program is one that must open, or something else that only has

@@ -1,22 +1,9 @@
-//! Files that are compressed each by itself, as older media and drivers have them: `NAME.EX_` stands for `NAME.EXE`.
-//!
-//! Two forms: a cabinet with one file, and an older one of its own. That begins with `SZDD`, 88 F0 27 33, the letter of the
-//! method (`A`), the last letter of the full name or zero, and the length of the content (u32, low byte first). Then come
-//! groups: a byte whose bits, the lowest first, say of each of the next eight items whether it is a byte of content (1) or a
-//! match (0) of two bytes: the low eight bits of a place in the window, then its high four bits and, in the low four, the
-//! length less three. The window has 4,096 bytes, begins full of blanks, and is written from 4,080 on, around its end.
+//! Reading.
 
-use super::archive::read_cabinet;
-use crate::Limits;
+use super::{FIRST, HEADER_LEN, SHORTEST, SIGNATURE, SingleForm, WINDOW};
+use crate::{Limits, pack::read_cabinet};
 use neat_content::{Content, Error, Meta, NodeId, NodeKind, ReadAt, Result, Tree, check_name, damage_apart};
 
-const SIGNATURE: [u8; 8] = [b'S', b'Z', b'D', b'D', 0x88, 0xF0, 0x27, 0x33];
-const HEADER_LEN: usize = 14;
-const WINDOW: usize = 4096;
-/// Where the window is written first.
-const FIRST: usize = WINDOW - 16;
-/// Shortest match.
-const SHORTEST: usize = 3;
 /// Most bytes that two bytes of a match stand for, with their share of the byte before each group.
 const MOST_GROWTH: u64 = 9;
 /// Last letters of the full names where a file does not say its own.
@@ -27,10 +14,10 @@ const ENDINGS: [&str; 17] = [
 
 /// Puts the content of compressed files in their place, under their full names. What is damaged stays, with a note; so does
 /// a file whose full name is there too.
-pub(super) fn expand_all(tree: &mut Tree, limits: &Limits, notes: &mut Vec<String>) -> Result<()> {
+pub(crate) fn expand_all(tree: &mut Tree, limits: &Limits, notes: &mut Vec<String>) -> Result<()> {
     let found: Vec<(NodeId, String)> = tree
         .walk()
-        .filter(|step| is_name(&step.path) && tree.node(step.id).content().is_some())
+        .filter(|step| is_single_name(&step.path) && tree.node(step.id).content().is_some())
         .map(|step| (step.id, step.path))
         .collect();
     let packed: u64 = found.iter().filter_map(|(id, _)| tree.node(*id).content()).map(Content::len).sum();
@@ -40,9 +27,9 @@ pub(super) fn expand_all(tree: &mut Tree, limits: &Limits, notes: &mut Vec<Strin
         let NodeKind::File(content) = &node.kind else { continue };
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", &path));
         let meta: Meta = node.meta;
-        match damage_apart(expand(name, content, left))? {
+        match damage_apart(expand_single(name, content, left))? {
             Ok(None) => {}
-            Ok(Some((full, bytes))) => {
+            Ok(Some(Expanded { name: full, content: bytes, .. })) => {
                 left = left.saturating_sub(bytes.len());
                 let full = if folder.is_empty() { full } else { format!("{folder}/{full}") };
                 if tree.find_ignoring_case(&full).is_none() {
@@ -57,14 +44,29 @@ pub(super) fn expand_all(tree: &mut Tree, limits: &Limits, notes: &mut Vec<Strin
 }
 
 /// Whether a name is that of a compressed file: three letters after its dot, the last a low line.
-fn is_name(path: &str) -> bool {
+pub fn is_single_name(path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
     name.rsplit_once('.')
         .is_some_and(|(stem, ending)| !stem.is_empty() && ending.len() == 3 && ending.ends_with('_'))
 }
 
-/// The full name and the content of a compressed file; nothing for another kind.
-fn expand(name: &str, content: &Content, limit: u64) -> Result<Option<(String, Content)>> {
+/// What a compressed file holds.
+#[derive(Clone, Debug)]
+pub struct Expanded {
+    /// Its full name.
+    pub name: String,
+    /// Its content.
+    pub content: Content,
+    /// How it was compressed.
+    pub form: SingleForm,
+}
+
+/// The full name and the content, at most `limit` bytes, of the file `name`, which is compressed by itself; nothing for another
+/// kind.
+///
+/// # Errors
+/// `Truncated`, `BadField` and `Mismatch` for damage, `Limit` for longer content; `Io`.
+pub fn expand_single(name: &str, content: &Content, limit: u64) -> Result<Option<Expanded>> {
     let mut first = [0; 8];
     let len = content.len().min(8) as usize;
     content.read_exact_at(0, &mut first[..len])?;
@@ -74,7 +76,8 @@ fn expand(name: &str, content: &Content, limit: u64) -> Result<Option<(String, C
             let inner = inner.rsplit(['/', '\\']).next().unwrap_or(&inner).to_owned();
             (inner, content)
         });
-        return Ok(own.filter(|(inner, _)| is_full_name(name, inner)));
+        let own = own.filter(|(inner, _)| is_full_name(name, inner));
+        return Ok(own.map(|(name, content)| Expanded { name, content, form: SingleForm::Cabinet }));
     }
     if first != SIGNATURE {
         return Ok(None);
@@ -86,7 +89,8 @@ fn expand(name: &str, content: &Content, limit: u64) -> Result<Option<(String, C
     let ending = stem.rsplit_once('.').map(|(_, ending)| ending.to_lowercase()).unwrap_or_default();
     let usual = || ENDINGS.iter().find(|own| own.starts_with(&ending)).and_then(|own| own.chars().last());
     let Some(last) = last.or_else(usual) else { return Ok(None) };
-    Ok(Some((format!("{stem}{last}"), Content::from_bytes(expanded))))
+    let (name, content) = (format!("{stem}{last}"), Content::from_bytes(expanded));
+    Ok(Some(Expanded { name, content, form: SingleForm::Older }))
 }
 
 /// Whether a name is that which a compressed one stands for.
@@ -181,13 +185,16 @@ mod tests {
     fn what_another_program_compressed_is_read() {
         assert_eq!(decode(&hex(BY_ANOTHER), 1 << 20).unwrap(), TEXT);
         let content = Content::from_bytes(hex(BY_ANOTHER));
-        let (name, expanded) = expand("NOTES.TX_", &content, 1 << 20).unwrap().unwrap();
-        assert_eq!((name.as_str(), expanded.len()), ("NOTES.TXt", TEXT.len() as u64));
-        assert!(expand("notes.qq_", &content, 1 << 20).unwrap().is_none(), "no ending is known for it");
+        let own = expand_single("NOTES.TX_", &content, 1 << 20).unwrap().unwrap();
+        assert_eq!((own.name.as_str(), own.content.len()), ("NOTES.TXt", TEXT.len() as u64));
+        assert!(
+            expand_single("notes.qq_", &content, 1 << 20).unwrap().is_none(),
+            "no ending is known for it"
+        );
         let mut named = hex(BY_ANOTHER);
         named[9] = b'g';
-        let (name, _) = expand("keel.co_", &Content::from_bytes(named), 1 << 20).unwrap().unwrap();
-        assert_eq!(name, "keel.cog");
+        let own = expand_single("keel.co_", &Content::from_bytes(named), 1 << 20).unwrap().unwrap();
+        assert_eq!(own.name, "keel.cog");
     }
 
     #[test]
@@ -217,7 +224,7 @@ mod tests {
             ("keel.sys", false),
             ("a_/keel.sysx_", false),
         ] {
-            assert_eq!(is_name(name), is, "{name}");
+            assert_eq!(is_single_name(name), is, "{name}");
         }
         assert!(is_full_name("KEEL.SY_", "keel.sys") && !is_full_name("keel.sy_", "other.sys"));
         assert!(!is_full_name("..._", "..") && !is_full_name("a_", ""));
