@@ -69,7 +69,7 @@ pub use registry::{answer_files, text_of};
 pub use report::{Report, check_file, check_model, read_file};
 pub use sites::{Site, SiteList, is_no_serial, serial_name};
 pub use starter::{Known, starter};
-pub use tables::{language_tags, zones as time_zones};
+pub use tables::{language_of_id, language_tags, zones as time_zones};
 pub use topic::Topic;
 pub use unattend::servicing;
 pub use write::{WrittenFile, fetch, write_model, write_with};

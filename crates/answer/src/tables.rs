@@ -143,6 +143,11 @@ pub fn language_tags() -> impl Iterator<Item = &'static str> {
     keyboards().iter().map(|row| row.tag)
 }
 
+/// The language tag with this identifier, as systems and setups number languages; the first where several have it.
+pub fn language_of_id(id: u16) -> Option<&'static str> {
+    keyboards().iter().find(|row| u16::from_str_radix(row.language, 16) == Ok(id)).map(|row| row.tag)
+}
+
 /// Whether it is `0406:00000406`: a language and a layout by their identifiers.
 pub(crate) fn is_layout_pair(text: &str) -> bool {
     let hex = |text: &str, len| text.len() == len && text.bytes().all(|byte| byte.is_ascii_hexdigit());

@@ -51,6 +51,19 @@ fn the_demo_starts_as_a_disk_on_bios() {
 }
 
 #[test]
+#[ignore = "needs QEMU"]
+fn a_media_of_the_older_generation_starts_from_four_blocks_and_finds_its_folder() {
+    let (_dir, path) = demo();
+    let stack = "[source]\nmedia = \"quay-os-2.iso\"\n[media]\ncompression = \"max\"\niso = \"older.iso\"\n";
+    fs::write(path.join("older.stack.toml"), stack).unwrap();
+    ok(&path, &["build", "older.stack.toml", "-q"]);
+    for iso in ["quay-os-2.iso", "older.iso"] {
+        Machine::start(Firmware::Bios, Drive::Disc, &path.join(iso), &[])
+            .expect("Quay OS 2 setup: started by BIOS from a disc, text phase in I386");
+    }
+}
+
+#[test]
 #[ignore = "needs QEMU and OVMF"]
 fn the_demo_starts_from_a_disc_on_uefi_whose_own_udf_driver_finds_the_answer_file() {
     let (_dir, iso) = built_demo();

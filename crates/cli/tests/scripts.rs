@@ -380,3 +380,26 @@ fn a_vendors_package_goes_in_by_the_systems_own_handler_and_codes_are_said_in_wo
     );
     drop(keep);
 }
+
+#[test]
+#[ignore = "needs wine"]
+fn files_compressed_by_themselves_are_expanded_by_the_systems_own_program() {
+    use neat_content::Timestamp;
+    use neat_package::{SingleForm, compress_single};
+    let windows = Windows::new();
+    let text = "the keeper of the lighthouse reads the charts, and the charts read the keeper. ".repeat(700);
+    let mixed: Vec<u8> = (0..70_000_u32)
+        .map(|n| (n.wrapping_mul(n) >> (8 + n % 3)) as u8 & 0x3F)
+        .chain(text.bytes())
+        .collect();
+    for (form, name) in [(SingleForm::Older, "older.hlp"), (SingleForm::Cabinet, "cabinet.hlp")] {
+        for (content, kind) in [(text.as_bytes(), "text"), (&mixed, "mixed"), (b"short", "short")] {
+            let packed = compress_single(name, content, form, Timestamp::from_seconds(988_963_200)).unwrap();
+            let from = format!("{kind}.hl_");
+            windows.put('c', &from, &packed);
+            let to = format!("{kind}-{name}");
+            assert_eq!(windows.run(&format!("expand.exe C:\\{from} C:\\{to}")), 0, "{to}");
+            assert!(fs::read(windows.drive('c').join(&to)).unwrap() == content, "{to}");
+        }
+    }
+}

@@ -7,6 +7,7 @@
 
 mod components;
 mod hives;
+mod older;
 mod packs;
 mod site;
 mod system;
@@ -14,6 +15,7 @@ mod updates;
 mod vendor;
 mod words;
 
+pub use older::program_of_version;
 pub use system::Size;
 
 use neat_content::{Content, IfThere, Job, Meta, NodeKind, PendingFile, Result, Timestamp, Tree};
@@ -27,6 +29,8 @@ use std::{
 pub const BIOS_IMAGE: &[u8] = include_bytes!("../boot/bios.bin");
 /// Boot code for the first block of a disk. Source: `boot/mbr.asm`.
 pub const DISK_BOOT_CODE: &[u8] = include_bytes!("../boot/mbr.bin");
+/// Boot image of Quay OS 2 for BIOS: 2 KiB, El Torito without emulation. Source: `boot/older.asm`.
+pub const BIOS_OLDER: &[u8] = include_bytes!("../boot/older.bin");
 /// Application for UEFI on x64. Source: `boot/uefi.asm`.
 pub const UEFI_APPLICATION: &[u8] = include_bytes!("../boot/uefi.bin");
 
@@ -35,6 +39,8 @@ const BOOT_MANAGER: &[u8] = include_bytes!("../boot/quayboot.bin");
 
 /// Name of the media in the demo folder.
 pub const MEDIA_NAME: &str = "quay-os-7.iso";
+/// Name of the media of the older generation in the demo folder.
+pub const OLDER_MEDIA_NAME: &str = "quay-os-2.iso";
 /// Name of the stack file in the demo folder.
 pub const STACK_NAME: &str = "bridge.stack.toml";
 /// 2 March 2026, 08:00 UTC: the day Quay OS 7 was pressed.
@@ -129,10 +135,14 @@ pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
         }
     }
     let options = media_options(&tree)?;
-    let plan = master::Plan::new(&Arc::new(tree), options, job)?;
-    let (pending, mut output) = PendingFile::create_output(&media, IfThere::Replace, None)?;
-    plan.write(&mut output, job)?;
-    pending.commit(output.finish()?.0)?;
+    for (path, tree, options) in
+        [(&media, tree, options), (&folder.join(OLDER_MEDIA_NAME), older::tree()?, older::options())]
+    {
+        let plan = master::Plan::new(&Arc::new(tree), options, job)?;
+        let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None)?;
+        plan.write(&mut output, job)?;
+        pending.commit(output.finish()?.0)?;
+    }
     Ok(Demo { media, stack: folder.join(STACK_NAME) })
 }
 
@@ -153,7 +163,8 @@ mod tests {
     #[test]
     fn assembled_bytes_match_their_sources() {
         let boot = Path::new(env!("CARGO_MANIFEST_DIR")).join("boot");
-        let all: [(&str, &[u8]); 4] = [
+        let all: [(&str, &[u8]); 5] = [
+            ("older", BIOS_OLDER),
             ("bios", BIOS_IMAGE),
             ("mbr", DISK_BOOT_CODE),
             ("uefi", UEFI_APPLICATION),

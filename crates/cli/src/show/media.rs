@@ -3,13 +3,16 @@
 use super::{
     Sheet, count, heading_line,
     image::{editions, insides},
-    note, size, style, time,
+    note,
+    older::OlderView,
+    size, style, time,
 };
 use neat_answer::answer_files;
 use neat_content::{Content, ReadAt};
 use neat_media::{
     BootEntry, BootImage, Emulation, Media, MediaForm, TreeKind, fat, stick::uefi_loaders, touchup::History,
 };
+use neat_older::OlderSetup;
 use neat_stack::{EditionInside, EditionSummary};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -71,6 +74,9 @@ pub(crate) struct MediaView {
     /// What the media allows setup to do, in words.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     restrictions: Vec<String>,
+    /// The systems of a media of the generation before image files.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    older_setups: Vec<OlderView>,
     /// The stores of its boot managers.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     boot_stores: Vec<neat_stack::MediaBootStore>,
@@ -242,6 +248,7 @@ impl MediaView {
             }),
             uefi_loaders: if media.form == MediaForm::Stick { uefi_loaders(&media.tree) } else { Vec::new() },
             restrictions: neat_stack::restrictions(&media.tree),
+            older_setups: Vec::new(),
             boot_stores: neat_stack::boot_stores(&media.tree),
             answer_files: answer_files(&media.tree)
                 .into_iter()
@@ -276,6 +283,11 @@ impl MediaView {
     }
 
     /// The same for a person.
+    /// Adds the systems of a media of the older generation.
+    pub(crate) fn set_older(&mut self, setups: Vec<OlderSetup>) {
+        self.older_setups = setups.into_iter().map(OlderView::of).collect();
+    }
+
     pub(crate) fn text(&self, created: Option<String>) -> String {
         let mut sheet = Sheet::default();
         sheet.row("label", if self.label.is_empty() { "(none)" } else { &self.label });
@@ -338,7 +350,8 @@ impl MediaView {
         for (number, loader) in self.uefi_loaders.iter().enumerate() {
             sheet.row(if number == 0 { "UEFI loaders" } else { "" }, loader);
         }
-        if self.answer_files.is_empty() {
+        self.older_setups.iter().for_each(|own| own.rows(&mut sheet));
+        if self.answer_files.is_empty() && self.older_setups.iter().all(|own| own.has_no_answers()) {
             sheet.row("answer file", "none where setup looks");
         }
         for (number, answer) in self.answer_files.iter().enumerate() {

@@ -13,6 +13,7 @@ pub(crate) mod inventory;
 pub(crate) mod items;
 pub(crate) mod known;
 pub(crate) mod media;
+mod older;
 pub(crate) mod outside;
 pub(crate) mod pick;
 pub(crate) mod plan;

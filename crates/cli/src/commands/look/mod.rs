@@ -127,6 +127,7 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
 fn media(path: &Path, digest: Option<String>, known: Option<KnownView>, context: &Context) -> Result<()> {
     let media = read::open(path)?;
     let mut view = MediaView::new(&media, path, digest);
+    view.set_older(neat_older::OlderSetup::find(&media.tree)?);
     if let Some(known) = known {
         view.set_known(known);
     }

@@ -1,6 +1,7 @@
 //! The image file with the systems: which editions stay, what is done in them, how it is compressed and split.
 
 mod fit;
+mod older;
 mod pending;
 
 pub(crate) use fit::{fit_estimate, fit_fat32};
@@ -72,7 +73,12 @@ impl<'a> Wish<'a> {
 
     /// Whether it cannot be met without an image file.
     fn needs_image(&self) -> bool {
-        !self.editions.is_empty() || self.from.is_some() || self.compression.is_some() || self.services
+        self.needs_systems() || self.compression.is_some()
+    }
+
+    /// Whether it changes systems in an image file.
+    fn needs_systems(&self) -> bool {
+        !self.editions.is_empty() || self.from.is_some() || self.services
     }
 
     /// Whether `image` goes onto the media as it is.
@@ -100,6 +106,10 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let wish = Wish::of(stack);
     let own_path = install_image_path(&editor.tree);
     let Some(FoundImage { image, meta }) = find_image(wish.from, own_path.as_deref(), editor)? else {
+        if older::apply(stack, wish.needs_systems(), editor, job)? {
+            check_limit(wish.limit, editor);
+            return Ok(ImageOutcome::default());
+        }
         if wish.needs_image() {
             return Err(Error::request(
                 "the media has no image file with systems (sources/install.wim, .esd or .swm)",
