@@ -114,42 +114,7 @@ read_sector:
         int 0x13
         ret
 
-serial_init:
-        mov dx, SERIAL + 3      ; 115,200 bits per second, 8 data bits, no parity
-        mov al, 0x80
-        out dx, al
-        mov dx, SERIAL
-        mov al, 1
-        out dx, al
-        inc dx
-        xor al, al
-        out dx, al
-        mov dx, SERIAL + 3
-        mov al, 3
-        out dx, al
-        ret
-
-; Prints the text at SI, which ends with a zero.
-print:
-        lodsb
-        test al, al
-        jz .done
-        mov ah, 0x0E
-        mov bx, 7
-        push ax
-        int 0x10
-        mov dx, SERIAL + 5
-        mov cx, 0xFFFF
-.wait:
-        in al, dx
-        test al, 0x20           ; room for a byte; a machine without the port never says so
-        loopz .wait
-        pop ax
-        mov dx, SERIAL
-        out dx, al
-        jmp print
-.done:
-        ret
+%include "say.inc"
 
 wanted:     db 'AUTOUNATTEND.XML;1'
 wanted_end:

@@ -126,6 +126,7 @@ pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
     let mut files = site::tree()?;
     packs::put_all(&mut files)?;
     vendor::put_all(&mut files, job)?;
+    older::put_packages(&mut files)?;
     updates::put_all(&mut files, folder, job)?;
     for step in files.walk() {
         let path = folder.join(&step.path);

@@ -1,6 +1,10 @@
 //! Quay OS 2: a made-up system of the generation before image files, as its media were.
 
-use crate::{BIOS_OLDER, words};
+use crate::{
+    BIOS_OLDER,
+    packs::{cabinet, program},
+    words,
+};
 use neat_content::{Content, Meta, Result, Timestamp, Tree};
 use neat_media::{BootEntry, BootImage, Platform, VolumeIdentity, eltorito::find, master};
 use neat_package::{SingleForm, compress_single};
@@ -81,6 +85,10 @@ pub(crate) fn tree() -> Result<Tree> {
     put("README.TXT", words::prose("quay-os-2", 3_000))?;
     put("I386/TXTSETUP.SIF", DESCRIPTION.as_bytes().to_vec())?;
     put("I386/PRODSPEC.INI", PRODUCT.as_bytes().to_vec())?;
+    put(
+        "I386/DOSNET.INF",
+        b"[Directories]\r\nd1 = \\\r\n\r\n[Files]\r\nd1,kernel.exe\r\nd1,winch.dll\r\n".to_vec(),
+    )?;
     put("I386/SETUPLDR.BIN", words::program(801, 20_000))?;
     let single = |name: &str, bytes: &[u8], form| compress_single(name, bytes, form, PRESSED);
     for (name, packed, len, form) in [
@@ -114,4 +122,37 @@ pub(crate) fn options() -> master::Options {
     };
     let boot = find::Found { bios: Some(bios), uefi: None }.into_catalog();
     master::Options { volume, time: PRESSED, boot, ..master::Options::default() }
+}
+
+/// What a service pack or fix says it is for: systems in English.
+fn described(more: &str) -> Vec<u8> {
+    format!(
+        "[Version]\r\nSignature=\"$Windows NT$\"\r\nLanguageType=%LangTypeVal%\r\nNtMajorVersionToUpdate=2\r\n\
+         NtMinorVersionToUpdate=1\r\nMaxNtBuildToUpdate=2604\r\n{more}\r\n[Strings]\r\nLangTypeVal=9\r\n"
+    )
+    .into_bytes()
+}
+
+/// Puts a service pack and a fix into the demo folder's tree.
+pub(crate) fn put_packages(tree: &mut Tree) -> Result<()> {
+    const SERVICE_PACK: [u16; 4] = [2, 1, 2604, 1100];
+    let meta = Meta::at(Timestamp::from_seconds(PRESSED.seconds + 40_000_000));
+    let mut put =
+        |path: &str, bytes: Vec<u8>| tree.put_file(path, Content::from_bytes(bytes), meta).map(drop);
+    let newer = |name: &str, len| {
+        let bytes = program_of_version(SERVICE_PACK, 0x0809, len);
+        compress_single(name, &bytes, SingleForm::Cabinet, meta.modified)
+    };
+    let own = [
+        ("i386\\update\\update.inf", described("ThisServicePackVersion=256")),
+        ("i386\\txtsetup.sif", DESCRIPTION.as_bytes().to_vec()),
+        ("i386\\winch.dl_", newer("winch.dll", 42_000)?),
+        ("i386\\ntoskrnl.ex_", newer("ntoskrnl.exe", 121_000)?),
+        ("i386\\lantern.dl_", newer("lantern.dll", 18_000)?),
+        ("i386\\radio.sys", program_of_version([2, 1, 2590, 0], 0x0809, 29_000)),
+    ];
+    let own: Vec<(String, Vec<u8>)> = own.into_iter().map(|(name, bytes)| (name.to_owned(), bytes)).collect();
+    put("older/q2-sp1.exe", program(&cabinet(&own)?))?;
+    let fix = vec![("update\\update.inf".to_owned(), described("MinServicePackVersion=256"))];
+    put("older/qb100012.exe", program(&cabinet(&fix)?))
 }

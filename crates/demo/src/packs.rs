@@ -150,7 +150,7 @@ pub(crate) fn cabinet(files: &[(String, Vec<u8>)]) -> Result<Vec<u8>> {
 }
 
 /// A program that would unpack what it carries: here only its first bytes and noise.
-fn program(archive: &[u8]) -> Vec<u8> {
+pub(crate) fn program(archive: &[u8]) -> Vec<u8> {
     let mut bytes = b"MZ\x90\0\x03\0\0\0".to_vec();
     bytes.extend(words::noise(321, 30_000));
     bytes.extend_from_slice(archive);

@@ -134,6 +134,22 @@ label = "OFFICE_7"
 iso = "out/office.iso"
 "#;
 
+const PURSER: &str = r#"# The purser's old machine: a media of the generation before image files, with its service pack.
+title = "Purser"
+
+[source]
+media = "@OLDER@"
+
+# The service pack replaces what is older on the media; setup runs the fix when it ends.
+[[update]]
+from = "older/"
+
+[media]
+label = "PURSER_2"
+iso = "out/purser.iso"
+compression = "max"
+"#;
+
 const BENCH: &str = r#"# A disc for the work bench: the setup environment alone, with a start of its own.
 title = "Work bench"
 
@@ -477,6 +493,7 @@ pub(crate) fn tree() -> Result<Tree> {
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("deck.stack.toml", DECK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("office.stack.toml", OFFICE.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
+    put("purser.stack.toml", PURSER.replace("@OLDER@", crate::OLDER_MEDIA_NAME).as_bytes())?;
     put("bench.stack.toml", BENCH.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;

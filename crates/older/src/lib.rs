@@ -11,11 +11,15 @@
 pub use neat_content;
 
 mod additions;
+mod integrate;
 mod media;
+mod package;
 mod recompress;
 mod version;
 
 pub use additions::{AddedFolder, Additions};
+pub use integrate::{Integrated, integrate, note_service_pack, stage_fix};
 pub use media::OlderSetup;
+pub use package::{OlderKind, OlderPackage};
 pub use recompress::{Recompressed, recompress};
 pub use version::FileVersion;

@@ -28,8 +28,8 @@ pub struct FileVersion {
 
 impl fmt::Display for FileVersion {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let [a, b, c, d] = self.numbers;
-        write!(f, "{a}.{b}.{c}.{d}")
+        let [first, second, third, fourth] = self.numbers;
+        write!(f, "{first}.{second}.{third}.{fourth}")
     }
 }
 
@@ -40,7 +40,7 @@ struct Program<'a> {
     sections: Vec<[usize; 4]>,
 }
 
-impl<'a> Program<'a> {
+impl Program<'_> {
     fn u16(&self, at: usize) -> Option<u16> {
         Some(u16::from_le_bytes(self.bytes.get(at..at.checked_add(2)?)?.try_into().ok()?))
     }

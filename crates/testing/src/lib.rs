@@ -59,7 +59,13 @@ pub fn assert_assembled(folder: &Path, all: &[(&str, &[u8])]) {
     for (name, bytes) in all {
         let out = dir.path().join(name);
         let source = folder.join(format!("{name}.asm"));
-        let status = Command::new("nasm").args(["-f", "bin", "-o"]).arg(&out).arg(source).status().unwrap();
+        let status = Command::new("nasm")
+            .args(["-f", "bin", "-o"])
+            .arg(&out)
+            .arg(source)
+            .current_dir(folder)
+            .status()
+            .unwrap();
         assert!(status.success(), "{name}.asm does not assemble");
         assert!(fs::read(&out).unwrap() == *bytes, "{name}.bin is not what {name}.asm assembles to");
     }

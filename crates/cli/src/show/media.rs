@@ -351,7 +351,7 @@ impl MediaView {
             sheet.row(if number == 0 { "UEFI loaders" } else { "" }, loader);
         }
         self.older_setups.iter().for_each(|own| own.rows(&mut sheet));
-        if self.answer_files.is_empty() && self.older_setups.iter().all(|own| own.has_no_answers()) {
+        if self.answer_files.is_empty() && self.older_setups.iter().all(OlderView::has_no_answers) {
             sheet.row("answer file", "none where setup looks");
         }
         for (number, answer) in self.answer_files.iter().enumerate() {

@@ -73,12 +73,7 @@ impl<'a> Wish<'a> {
 
     /// Whether it cannot be met without an image file.
     fn needs_image(&self) -> bool {
-        self.needs_systems() || self.compression.is_some()
-    }
-
-    /// Whether it changes systems in an image file.
-    fn needs_systems(&self) -> bool {
-        !self.editions.is_empty() || self.from.is_some() || self.services
+        !self.editions.is_empty() || self.from.is_some() || self.compression.is_some() || self.services
     }
 
     /// Whether `image` goes onto the media as it is.
@@ -106,9 +101,11 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let wish = Wish::of(stack);
     let own_path = install_image_path(&editor.tree);
     let Some(FoundImage { image, meta }) = find_image(wish.from, own_path.as_deref(), editor)? else {
-        if older::apply(stack, wish.needs_systems(), editor, job)? {
+        let is_more =
+            !wish.editions.is_empty() || wish.from.is_some() || servicing::is_asked_beside_updates(stack);
+        if let Some(work) = older::apply(stack, is_more, editor, job)? {
             check_limit(wish.limit, editor);
-            return Ok(ImageOutcome::default());
+            return Ok(ImageOutcome { work, ..ImageOutcome::default() });
         }
         if wish.needs_image() {
             return Err(Error::request(

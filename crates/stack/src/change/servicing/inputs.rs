@@ -356,7 +356,7 @@ fn single_file(path: &Path, name: &str) -> Result<Tree> {
 }
 
 /// The packages that `from` means: itself, or the files and unpacked updates in the folder, in the order of their names.
-pub(super) fn update_paths(path: &Path, name: &str) -> Result<Vec<(PathBuf, String)>> {
+pub(crate) fn update_paths(path: &Path, name: &str) -> Result<Vec<(PathBuf, String)>> {
     if !path.is_dir() || path.join(neat_package::MANIFEST_NAME).exists() {
         return Ok(vec![(path.to_owned(), name.to_owned())]);
     }

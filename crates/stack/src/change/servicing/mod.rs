@@ -4,7 +4,7 @@ pub(crate) mod apps;
 mod handed;
 mod inputs;
 
-pub(crate) use handed::{Handed, name_in_answers};
+pub(crate) use handed::{Handed, check_signature, name_in_answers};
 
 use super::{Editor, environment, leave_out};
 use crate::{
@@ -14,6 +14,7 @@ use crate::{
 };
 use handed::Switches;
 use inputs::Inputs;
+pub(crate) use inputs::update_paths;
 use neat_content::{Content, Job, Result};
 use neat_image::{ImageDraft, Times};
 use neat_package::{Ordered, VendorPackage, order_vendors};
@@ -46,8 +47,12 @@ const STEPS: [(&str, &str, &str, &str); 10] = [
 
 /// Whether the stack file changes what is in the editions of the systems.
 pub(crate) fn is_asked(stack: &StackFile) -> bool {
-    !stack.update.is_empty()
-        || stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::System))
+    !stack.update.is_empty() || is_asked_beside_updates(stack)
+}
+
+/// The same, but for updates.
+pub(crate) fn is_asked_beside_updates(stack: &StackFile) -> bool {
+    stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::System))
         || stack.remove.is_some()
         || stack.settings.is_some()
         || !stack.app.is_empty()
@@ -308,7 +313,7 @@ fn place(work: &EditionWork) -> String {
 }
 
 /// Says what is done in the plan: a step for each sort of item, a finding for each refusal.
-fn tell(work: &[EditionWork], editor: &mut Editor) {
+pub(crate) fn tell(work: &[EditionWork], editor: &mut Editor) {
     for (kind, action, noun, reason) in STEPS {
         let applied = |work: &EditionWork| {
             let items =

@@ -7,6 +7,7 @@ mod packages;
 
 pub(super) use drivers::hand_on as hand_on_drivers;
 pub(super) use features::Switches;
+pub(crate) use packages::check_signature;
 pub(super) use packages::{VendorInput, hand_on as hand_on_packages, read};
 
 use crate::{change::Editor, recipe::StackFile, report::Weight};

@@ -39,6 +39,28 @@ fn is_vendors(content: &Content) -> Result<bool> {
     Ok(first == *b"MSCF" || first.starts_with(b"MZ") || neat_image::is_image_file(content))
 }
 
+/// Compares a package with its signature, where the stack file wants one.
+///
+/// # Errors
+/// `Request` for a folder, which has none; `Mismatch` for a wrong one, and `Io`.
+pub(crate) fn check_signature(
+    stack: &StackFile,
+    section: &UpdateSection,
+    path: &Path,
+    name: &str,
+) -> Result<()> {
+    let key = stack.signed_by.as_deref().map(Key::parse).transpose()?;
+    // What came from a depot was compared with its index, and that with the key.
+    let Some(key) = key.filter(|_| !stack.vouched_for.contains(&section.from)) else { return Ok(()) };
+    if path.is_dir() {
+        return Err(Error::request(
+            format!("{name} is a folder, and `signed_by` wants signed packages"),
+            "make a package of it with `neatstack update new` and sign that with `neatstack depot sign`",
+        ));
+    }
+    check_file(&key, path)
+}
+
 /// What the `[[update]]` sections name: packages of our own to `own`, and vendors' as a list.
 pub(in crate::change::servicing) fn read(
     stack: &StackFile,
@@ -46,21 +68,11 @@ pub(in crate::change::servicing) fn read(
     job: &Job<'_>,
     own: &mut dyn FnMut(&UpdateSection, &Path, String) -> Result<()>,
 ) -> Result<Vec<VendorInput>> {
-    let key = stack.signed_by.as_deref().map(Key::parse).transpose()?;
     let mut found = Vec::new();
     for section in &stack.update {
         for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
             job.check()?;
-            // What came from a depot was compared with its index, and that with the key.
-            if let Some(key) = key.as_ref().filter(|_| !stack.vouched_for.contains(&section.from)) {
-                if path.is_dir() {
-                    return Err(Error::request(
-                        format!("{name} is a folder, and `signed_by` wants signed packages"),
-                        "make a package of it with `neatstack update new` and sign that with `neatstack depot sign`",
-                    ));
-                }
-                check_file(key, &path)?;
-            }
+            check_signature(stack, section, &path, &name)?;
             if path.is_dir() {
                 own(section, &path, name)?;
                 continue;
