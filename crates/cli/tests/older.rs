@@ -4,6 +4,7 @@
     clippy::unwrap_used,
     clippy::expect_used,
     clippy::panic,
+    clippy::items_after_statements,
     missing_docs,
     reason = "tests stop at the first surprise"
 )]
