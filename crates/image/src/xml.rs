@@ -2,10 +2,7 @@
 
 use crate::{Limits, limits::at_most};
 use neat_content::{Error, Result};
-use quick_xml::{
-    Reader,
-    events::{Event, attributes::Attributes},
-};
+use quick_xml::{Reader, events::Event};
 use std::borrow::Cow;
 
 /// An element. Text and attributes are kept as they were written, with their entities.
@@ -223,13 +220,21 @@ impl Element {
 
     /// The value of an attribute.
     pub fn attribute(&self, name: &str) -> Option<Cow<'_, str>> {
-        let mut attributes = Attributes::new(&self.attributes, 0);
-        let mut own = attributes.with_checks(false).flatten();
-        let raw = own.find(|own| AsRef::<str>::as_ref(&own.key) == name)?.value;
-        Some(match quick_xml::escape::unescape(&raw) {
-            Ok(text) => Cow::Owned(text.into_owned()),
-            Err(_) => raw,
-        })
+        let mut rest = self.attributes.trim_start();
+        while let Some((own, after)) = rest.split_once('=') {
+            let after = after.trim_start();
+            let quote = after.chars().next().filter(|c| matches!(c, '"' | '\''))?;
+            let (value, behind) = after.get(1..)?.split_once(quote)?;
+            if own.trim_end() == name {
+                return Some(if value.contains('&') {
+                    quick_xml::escape::unescape(value).unwrap_or(Cow::Borrowed(value))
+                } else {
+                    Cow::Borrowed(value)
+                });
+            }
+            rest = behind.trim_start();
+        }
+        None
     }
 
     /// The first element inside with this name, to change it.
@@ -302,6 +307,22 @@ mod tests {
         let marked = "\u{feff}<a><?b c?></a>";
         assert_eq!(Element::parse(marked).unwrap().to_text(), "<a><?b c?></a>");
         assert_eq!(decode(&encode("a𐐷"), 0).unwrap(), "a𐐷");
+    }
+
+    #[test]
+    fn attributes_are_found_by_their_whole_names_and_resolved() {
+        let text = "<a bc=' b=\"no\" ' b = \"&lt;yes&gt; &amp; 'so'\"\n  x:y=\"\" z='\"'/>";
+        let element = Element::parse(text).unwrap();
+        for (name, value) in [
+            ("bc", " b=\"no\" "),
+            ("b", "<yes> & 'so'"),
+            ("x:y", ""),
+            ("z", "\""),
+            ("y", "none"),
+            ("c", "none"),
+        ] {
+            assert_eq!(element.attribute(name).as_deref().unwrap_or("none"), value, "{name}");
+        }
     }
 
     #[test]

@@ -45,7 +45,8 @@ struct Record {
 }
 
 pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory) -> Result<()> {
-    let mut stored = store::Store::of(edition, layout);
+    let mut stored = store::Store::default();
+    let whole = layout;
     let Some(layout) = &layout.packages else { return Ok(()) };
     let records = read(edition, layout, inventory)?;
     let keys = keys_of(edition, layout);
@@ -102,7 +103,7 @@ pub(super) fn scan(edition: &Edition, layout: &Layout, inventory: &mut Inventory
             stored.keeps(&facts.stored);
         }
     }
-    stored.give(edition, inventory);
+    stored.give(edition, whole, inventory);
     Ok(())
 }
 

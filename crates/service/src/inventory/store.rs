@@ -34,49 +34,29 @@ pub(super) fn name_in_store(part: &Identity) -> Box<str> {
     .into()
 }
 
-/// The store of an edition, and who wants what of it.
+/// Who wants what of the component store.
 #[derive(Default)]
 pub(super) struct Store {
-    /// Folders and manifests of parts, by their names without the number.
+    /// Parts by their names in the store.
     parts: HashMap<Box<str>, Part>,
-    /// The folder of the store.
-    folder: Option<EntryId>,
 }
 
 #[derive(Default)]
 struct Part {
-    entries: Vec<EntryId>,
     /// Ids of the components that bring it.
     holders: Vec<String>,
     /// Whether a record that is no component of its own brings it too.
     is_kept: bool,
+    /// Its folder and manifest.
+    entries: Vec<EntryId>,
 }
 
 impl Store {
-    /// Lists the store of an edition; empty where its layout names none.
-    pub fn of(edition: &Edition, layout: &Layout) -> Self {
-        let mut store = Self::default();
-        let Some(layout) = &layout.store else { return store };
-        let files = &edition.files;
-        store.folder = files.find(&edition.place(&layout.folder));
-        for (folder, ending) in [(&layout.folder, ""), (&layout.manifests, MANIFEST)] {
-            let Some(folder) = files.find(&edition.place(folder)) else { continue };
-            for id in files.entry(folder).children() {
-                let name = files.entry(*id).name.to_string().to_lowercase();
-                let stem = name.strip_suffix(ending).and_then(|name| name.rsplit_once('_'));
-                let Some((stem, _)) = stem else { continue };
-                store.parts.entry(stem.into()).or_default().entries.push(*id);
-            }
-        }
-        store
-    }
-
     /// A component brings these parts.
     pub fn wants(&mut self, component: &str, parts: &[Box<str>]) {
         for part in parts {
-            if let Some(part) = self.parts.get_mut(part)
-                && !part.holders.iter().any(|holder| holder == component)
-            {
+            let part = self.parts.entry(part.clone()).or_default();
+            if !part.holders.iter().any(|holder| holder == component) {
                 part.holders.push(component.to_owned());
             }
         }
@@ -85,21 +65,32 @@ impl Store {
     /// These parts stay, whatever goes.
     pub fn keeps(&mut self, parts: &[Box<str>]) {
         for part in parts {
-            if let Some(part) = self.parts.get_mut(part) {
-                part.is_kept = true;
-            }
+            self.parts.entry(part.clone()).or_default().is_kept = true;
         }
     }
 
     /// Gives each component what only it brings, with the other names of those files outside the store. What several
-    /// bring goes when all of them go.
-    pub fn give(self, edition: &Edition, inventory: &mut Inventory) {
-        let held: Vec<Part> =
-            self.parts.into_values().filter(|part| !part.holders.is_empty() && !part.is_kept).collect();
+    /// bring goes when all of them go. Nothing where the layout names no store.
+    pub fn give(mut self, edition: &Edition, layout: &Layout, inventory: &mut Inventory) {
+        self.parts.retain(|_, part| !part.is_kept);
+        let Some(layout) = layout.store.as_ref().filter(|_| !self.parts.is_empty()) else { return };
+        let files = &edition.files;
+        for (folder, ending) in [(&layout.folder, ""), (&layout.manifests, MANIFEST)] {
+            let Some(folder) = files.find(&edition.place(folder)) else { continue };
+            for id in files.entry(folder).children() {
+                let name = files.entry(*id).name.to_string().to_lowercase();
+                let stem = name.strip_suffix(ending).and_then(|name| name.rsplit_once('_'));
+                let part = stem.and_then(|(stem, _)| self.parts.get_mut(stem));
+                if let Some(part) = part {
+                    part.entries.push(*id);
+                }
+            }
+        }
+        let held: Vec<Part> = self.parts.into_values().filter(|part| !part.entries.is_empty()).collect();
         if held.is_empty() {
             return;
         }
-        let links = Links::of(edition, self.folder);
+        let links = Links::of(edition, files.find(&edition.place(&layout.folder)));
         for Part { mut entries, mut holders, .. } in held {
             let mut members: HashMap<u64, usize> = HashMap::new();
             for id in below(&edition.files, &entries) {
