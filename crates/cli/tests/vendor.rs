@@ -161,6 +161,16 @@ fn setup_installs_cabinets_that_the_answer_file_names_in_their_order() {
     let plan =
         json(&dir, &["plan", stack(&dir, "format = 1\n", "[[update]]\nfrom = \"alone.cab\""), "--json"]);
     assert!(plan["findings"].to_string().contains("does not say that it uses a configuration set"));
+    // Answers that are chosen by serial numbers name nothing, and that is refused.
+    fs::write(dir.join("m.csv"), "name,serial\nA,AB1\nB,AB2\n").unwrap();
+    let many = "[[variant]]\nsites = \"m.csv\"\nanswers_only = true\n[[update]]\nfrom = \"alone.cab\"";
+    assert!(refused(&dir, many).contains("answers that are chosen by serial numbers do not name packages"));
+    // Packages of our own go into editions, whoever is asked for.
+    for key in ["through = \"answers\"", "arguments = \"/q\""] {
+        let body = format!("[[update]]\nfrom = \"updates/quay-7-danish.update.tar.zst\"\n{key}");
+        let (code, error) = fails(&dir, &["plan", stack(&dir, WITH_A_SET, &body)]);
+        assert!(code == 2 && error.contains("it goes into the edition itself"), "{error}");
+    }
     fs::write(dir.join("none.cab"), cabinet(&[("x", vec![1])])).unwrap();
     let (code, error) =
         fails(&dir, &["build", stack(&dir, "format = 1\n", "[[update]]\nfrom = \"none.cab\""), "--replace"]);

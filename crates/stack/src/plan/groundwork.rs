@@ -110,7 +110,7 @@ impl Groundwork<'_> {
             (Some(given), None) => apply_answers(stack, given, site, self.ask, &mut editor)?,
             (None, _) => {}
         }
-        name_in_answers(&mut editor)?;
+        name_in_answers(all.is_some(), &mut editor)?;
         let Editor { mut tree, mut steps, mut findings, placed, has_secret, answers, .. } = editor;
         let private = has_secret || self.media.private || neat_answer::tree_holds_secret(&tree)?;
         if private {

@@ -53,6 +53,15 @@ pub(super) fn apply(
 fn read<'a>(stack: &'a StackFile, editor: &Editor, job: &Job<'_>) -> Result<Vec<Named<'a>>> {
     let mut named = Vec::new();
     for section in &stack.update {
+        if section.through.is_some() {
+            return Err(Error::request(
+                format!(
+                    "[[update]] {}: on a media of this generation there is one way for each package",
+                    section.from
+                ),
+                "take out `through`",
+            ));
+        }
         for (path, name) in servicing::update_paths(&editor.local(&section.from), &section.from)? {
             job.check()?;
             servicing::check_signature(stack, section, &path, &name)?;

@@ -76,13 +76,22 @@ fn own_answers(editor: &Editor) -> Option<(String, String)> {
     Some((path, AnswerFile::parse(&bytes).ok()?.text))
 }
 
-/// Names what was handed to setup in the answer file; makes one if the media has none.
+/// Names what was handed to setup in the answer file; makes one if the media has none. Where a media chooses among answers
+/// for many machines, that is refused.
 ///
 /// # Errors
 /// What the system refuses to read.
-pub(crate) fn name_in_answers(editor: &mut Editor) -> Result<()> {
+pub(crate) fn name_in_answers(is_chosen: bool, editor: &mut Editor) -> Result<()> {
     let handed = editor.handed.clone();
     if handed.is_empty() {
+        return Ok(());
+    }
+    if is_chosen {
+        editor.find(
+            Weight::Refused,
+            "answers that are chosen by serial numbers do not name packages, features and drivers of the media".into(),
+            "write through = \"setup-end\" where that is possible, or take out answers_only, so that each machine gets a media",
+        );
         return Ok(());
     }
     let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == servicing::DIALECT);

@@ -73,15 +73,21 @@ pub(in crate::change::servicing) fn read(
         for (path, name) in update_paths(&editor.local(&section.from), &section.from)? {
             job.check()?;
             check_signature(stack, section, &path, &name)?;
-            if path.is_dir() {
+            let content = if path.is_dir() { None } else { Some(Content::from_path(&path)?) };
+            let vendors = content.map(|own| Ok((is_vendors(&own)?, own))).transpose()?;
+            let Some((true, content)) = vendors else {
+                // In a folder they are meant for the others.
+                if name == section.from && (section.through.is_some() || section.arguments.is_some()) {
+                    return Err(Error::request(
+                        format!(
+                            "[[update]] {name}: it goes into the edition itself, and nobody else installs it"
+                        ),
+                        "take out `through` and `arguments`: they are for vendors' packages",
+                    ));
+                }
                 own(section, &path, name)?;
                 continue;
-            }
-            let content = Content::from_path(&path)?;
-            if !is_vendors(&content)? {
-                own(section, &path, name)?;
-                continue;
-            }
+            };
             let package = VendorPackage::of_content(&content).map_err(|error| error.within(&name))?;
             let from_folder = name != section.from;
             // Other programs may lie in a folder of packages.
