@@ -261,6 +261,12 @@ fn features_are_switched_by_whoever_has_their_content() {
     let missing = source("telex = { on = true, through = \"answers\", content = \"media:/sources/none\" }");
     let error = refused(&dir, &missing);
     assert!(error.contains("the media has no folder sources/none"), "{error}");
+    // A folder whose name only begins like it is another.
+    fs::create_dir_all(dir.join("extras/s")).unwrap();
+    fs::write(dir.join("extras/s/x.cab"), "not meant").unwrap();
+    let other = source("telex = { on = true, through = \"answers\", content = \"media:/sources/extrass\" }");
+    assert!(refused(&dir, &other).contains("the media has no folder sources/extrass"));
+    fs::remove_dir_all(dir.join("extras/s")).unwrap();
     let body = source(
         "fax-receive = true\ntelex = { on = true, through = \"answers\", content = \"media:/sources/extras\" }\n\
          semaphore = { on = true, through = \"answers\" }\nfax-send = { on = false, through = \"setup-end\" }",

@@ -172,6 +172,8 @@ fn manifests_say_what_a_package_needs_replaces_and_brings_also_nested_ones() {
     let own = Identity { language: "nb-NO".into(), ..there("7.0.7042.0") };
     assert!(parent.is_met_by(&own), "wanted in no language is met by any");
     assert!(!parent.is_met_by(&Identity { architecture: "arm64".into(), ..there("7.0.7042.0") }));
+    let broken = b"<assembly><assemblyIdentity name=\"one&#10;two&#13;\"/></assembly>";
+    assert_eq!(PackageManifest::read(broken).unwrap().unwrap().identity.name, "onetwo");
     assert!(PackageManifest::read(b"<assembly/>").unwrap().is_none());
     assert!(PackageManifest::read(b"<assembly").is_err());
 }

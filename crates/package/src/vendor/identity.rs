@@ -25,7 +25,11 @@ pub struct Identity {
 impl Identity {
     /// The identity in an element.
     pub fn of(element: &Element) -> Self {
-        let attribute = |name: &str| element.attribute(name).unwrap_or_default().into_owned();
+        // It goes into texts and file names, where the end of a line would begin another.
+        let attribute = |name: &str| -> String {
+            let value = element.attribute(name).unwrap_or_default();
+            value.chars().filter(|c| !c.is_control()).collect()
+        };
         Self {
             name: attribute("name"),
             version: attribute("version"),

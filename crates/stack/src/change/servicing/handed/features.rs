@@ -164,10 +164,13 @@ fn folder_of(
     // What the stack file puts there comes later.
     for place in &stack.place {
         let to = place.to.strip_prefix("media:").map(|to| to.trim_matches('/'));
-        let inside = to.and_then(|to| path.strip_prefix(to)).map(|rest| rest.trim_start_matches('/'));
+        // The whole name of a folder counts, not how it begins.
+        let rest = to
+            .and_then(|to| path.strip_prefix(to))
+            .filter(|rest| rest.is_empty() || rest.starts_with('/') || to.is_some_and(str::is_empty));
         let from = editor.local(&place.from);
-        if let Some(inside) = inside.filter(|_| from.is_dir()) {
-            files.extend(below(&folder::read_tree(&from)?.0, inside));
+        if let Some(rest) = rest.filter(|_| from.is_dir()) {
+            files.extend(below(&folder::read_tree(&from)?.0, rest.trim_start_matches('/')));
         }
     }
     Ok(if files.is_empty() {

@@ -64,16 +64,21 @@ pub(super) fn answers_use_a_set(stack: &StackFile, editor: &Editor) -> bool {
     // What the stack file brings replaces what the media has.
     match (&editor.answers_use_a_set, &stack.answer) {
         (Some(uses), Some(_)) => *uses,
-        _ => own_answers(editor).is_some_and(|(_, text)| servicing::uses_configuration_set(&text)),
+        _ => own_answers(editor).is_some_and(|text| servicing::uses_configuration_set(&text)),
     }
 }
 
-/// The media's own answer file of the dialect with a servicing section: its path and text.
-fn own_answers(editor: &Editor) -> Option<(String, String)> {
-    let (path, _) =
-        answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == servicing::DIALECT)?;
-    let bytes = editor.tree.file(&path)?.to_vec(AnswerFile::MAX_LEN, "answer file").ok()?;
-    Some((path, AnswerFile::parse(&bytes).ok()?.text))
+/// The path of the answer file of the dialect with a servicing section, if the media has one.
+fn answers_path(editor: &Editor) -> Option<String> {
+    let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == servicing::DIALECT);
+    found.map(|(path, _)| path)
+}
+
+/// The text of the media's own answer file of that dialect.
+fn own_answers(editor: &Editor) -> Option<String> {
+    let content = editor.tree.file(&answers_path(editor)?)?;
+    let bytes = content.to_vec(AnswerFile::MAX_LEN, "answer file").ok()?;
+    Some(AnswerFile::parse(&bytes).ok()?.text)
 }
 
 /// Names what was handed to setup in the answer file; makes one if the media has none. Where a media chooses among answers
@@ -94,8 +99,7 @@ pub(crate) fn name_in_answers(is_chosen: bool, editor: &mut Editor) -> Result<()
         );
         return Ok(());
     }
-    let found = answer_files(&editor.tree).into_iter().find(|(_, dialect)| *dialect == servicing::DIALECT);
-    let path = found.map_or_else(|| servicing::DIALECT.place().to_owned(), |(path, _)| path);
+    let path = answers_path(editor).unwrap_or_else(|| servicing::DIALECT.place().to_owned());
     match named(&path, &handed, editor) {
         Ok(bytes) => {
             let text = AnswerFile::parse(&bytes)?.text;
