@@ -68,6 +68,9 @@ pub fn describe(model: &Model, erasure: &Erasure) -> Vec<String> {
     if model.prevent_encryption {
         lines.push("It keeps the system from encrypting its disk by itself.".into());
     }
+    if let (Some(width), Some(height)) = (model.display.width, model.display.height) {
+        lines.push(format!("It switches the screen to {width} by {height}."));
+    }
     if model.remote.allow {
         lines.push("It lets people work on the machine from afar.".into());
     }

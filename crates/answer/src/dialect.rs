@@ -45,6 +45,8 @@ dialects! {
     Autoinstall = "autoinstall",
     /// AutoYaST, of the SUSE family's installer.
     Autoyast = "autoyast",
+    /// INI text of the generation before image files.
+    Sif = "sif",
 }
 
 impl Dialect {

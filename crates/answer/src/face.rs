@@ -23,6 +23,17 @@ pub struct SideFile {
     pub bytes: Vec<u8>,
 }
 
+impl SideFile {
+    /// Its bytes where the media has such a file already: a list of commands gets ours besides, anything else is replaced.
+    pub fn beside(&self, there: &[u8]) -> Vec<u8> {
+        if !self.path.eq_ignore_ascii_case(crate::sif::LIST) {
+            return self.bytes.clone();
+        }
+        let list = neat_content::Text::decode(there);
+        list.encoding.encode(&crate::sif::with_our_line(&list.text))
+    }
+}
+
 /// What is to be written.
 pub(crate) struct Saying<'a> {
     /// What is said.
@@ -167,6 +178,14 @@ pub(crate) trait Face: Sync {
     fn read(&self, text: &str) -> Result<Reading>;
     /// The text of the neutral form; from an original, only what differs is changed in it.
     fn write(&self, saying: &Saying<'_>) -> Result<Written>;
+    /// The bytes of a text that is new.
+    fn encode(&self, text: &str) -> Vec<u8> {
+        text.as_bytes().to_vec()
+    }
+    /// Files that a file of this dialect needs beside it, as far as it says what is in them.
+    fn side_files(&self, _model: &Model, _secrets: &Vault) -> Vec<SideFile> {
+        Vec::new()
+    }
     /// Changes the commands of a stage by their numbers in the file, where the file has such numbers: the text, and how
     /// many there are then.
     fn change_commands(

@@ -1,6 +1,6 @@
 //! An answer file as bytes: its dialect, its text, and how the text was stored.
 
-use crate::{Dialect, Limits};
+use crate::{Dialect, Limits, SideFile};
 use neat_content::{Encoding, Error, Result, Text};
 
 /// An answer file.
@@ -66,6 +66,16 @@ impl AnswerFile {
             });
         }
         Ok(file)
+    }
+
+    /// Files that it needs beside it on the media, as far as it says what is in them.
+    ///
+    /// # Errors
+    /// `Corrupt` for a text that cannot be read.
+    pub fn side_files(&self) -> Result<Vec<SideFile>> {
+        let face = self.dialect.face();
+        let reading = face.read(&self.text)?;
+        Ok(face.side_files(&reading.model, &reading.vault))
     }
 
     /// Another text, stored as this one was.

@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 /// How much a finding weighs. [`Topic::gravity`] has the table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Gravity {
     /// Something is done to a machine that cannot be taken back.
@@ -18,7 +18,7 @@ pub enum Gravity {
 }
 
 /// Something found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, JsonSchema)]
 pub struct Finding {
     /// How much it weighs.
     pub gravity: Gravity,

@@ -46,6 +46,7 @@ mod privacy;
 mod registry;
 mod report;
 mod shell;
+mod sif;
 mod sites;
 mod starter;
 mod tables;
@@ -66,12 +67,12 @@ pub use model::{Model, Secrets, Vault};
 pub use offer::{Offer, Offered};
 pub use privacy::{content_holds_secret, holds_secret, tree_holds_secret};
 pub use registry::{answer_files, text_of};
-pub use report::{Report, check_file, check_model, read_file};
+pub use report::{Report, check_file, check_model, check_written, read_file};
 pub use sites::{Site, SiteList, is_no_serial, serial_name};
 pub use starter::{Known, starter};
 pub use tables::{language_of_id, language_tags, zones as time_zones};
 pub use topic::Topic;
-pub use unattend::servicing;
+pub use unattend::{join as join_architectures, servicing};
 pub use write::{WrittenFile, fetch, write_model, write_with};
 
 /// Stands in a comment of files whose model says that erasing is meant.
@@ -79,6 +80,11 @@ pub(crate) const ERASES_MARK: &str = "Neat Stack: erases = \"yes\"";
 
 /// A text of lines with or without that mark, after its first line if that is a comment.
 pub(crate) fn set_mark(text: &str, erases: model::Erases) -> String {
+    set_mark_behind('#', text, erases)
+}
+
+/// The same where comments begin with another sign.
+pub(crate) fn set_mark_behind(sign: char, text: &str, erases: model::Erases) -> String {
     let is_marked = text.contains(ERASES_MARK);
     if is_marked == (erases == model::Erases::Yes) {
         return text.to_owned();
@@ -87,10 +93,10 @@ pub(crate) fn set_mark(text: &str, erases: model::Erases) -> String {
         return text.split_inclusive('\n').filter(|line| !line.contains(ERASES_MARK)).collect();
     }
     let line_end = if text.contains("\r\n") { "\r\n" } else { "\n" };
-    let first = if text.starts_with('#') { text.find('\n').map_or(text.len(), |at| at + 1) } else { 0 };
+    let first = if text.starts_with(sign) { text.find('\n').map_or(text.len(), |at| at + 1) } else { 0 };
     let (head, rest) = text.split_at(first);
     let gap = if head.is_empty() || head.ends_with('\n') { "" } else { line_end };
-    format!("{head}{gap}# {ERASES_MARK}{line_end}{rest}")
+    format!("{head}{gap}{sign} {ERASES_MARK}{line_end}{rest}")
 }
 
 /// Lines that are no comments, of the dialects that have lines.

@@ -3,7 +3,7 @@
 use crate::{
     Dialect, MediaFacts, autoinstall, autoyast,
     face::{Chooser, Face, Kernel},
-    kickstart, preseed, unattend,
+    kickstart, preseed, sif, unattend,
 };
 use neat_content::{Content, Text, Tree};
 
@@ -19,6 +19,7 @@ impl Dialect {
             Self::Kickstart => &kickstart::Kickstart,
             Self::Autoinstall => &autoinstall::Autoinstall,
             Self::Autoyast => &autoyast::Autoyast,
+            Self::Sif => &sif::Sif,
         }
     }
 

@@ -1,8 +1,8 @@
 //! Checks: what is wrong with answers, what they erase, and whether they fit a media.
 
 use crate::{
-    AnswerFile, Dialect, Erasure, Finding, MediaFacts, Model, Reading, Topic, check::neutral_findings,
-    model::Erases,
+    AnswerFile, Dialect, Erasure, Finding, MediaFacts, Model, Reading, Topic, WrittenFile,
+    check::neutral_findings, model::Erases,
 };
 use neat_content::Result;
 use schemars::JsonSchema;
@@ -71,6 +71,25 @@ pub fn check_file(file: &AnswerFile, media: Option<&MediaFacts>) -> Report {
     report(Some(file.dialect), &reading.model, findings, erasure)
 }
 
+/// Checks an answer file that was written, with the files that lie beside it.
+///
+/// # Errors
+/// As [`WrittenFile::file`].
+pub fn check_written(written: &WrittenFile, media: Option<&MediaFacts>) -> Result<Report> {
+    let file = written.file()?;
+    let mut report = check_file(&file, media);
+    let before = report.erasure.clone();
+    for beside in &written.files {
+        report.erasure.add_text(&neat_content::Text::decode(&beside.bytes).text);
+    }
+    if report.erasure != before
+        && let Ok(reading) = read_file(&file)
+    {
+        report.does = crate::describe(&reading.model, &report.erasure);
+    }
+    Ok(report)
+}
+
 /// Checks a model by itself: what no dialect could make right.
 pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
     let mut findings = neutral_findings(model, None);
@@ -107,12 +126,8 @@ pub fn check_model(model: &Model, media: Option<&MediaFacts>) -> Report {
 }
 
 fn report(dialect: Option<Dialect>, model: &Model, mut findings: Vec<Finding>, erasure: Erasure) -> Report {
-    let mut seen = Vec::new();
-    findings.retain(|finding| {
-        let is_new = !seen.contains(finding);
-        seen.push(finding.clone());
-        is_new
-    });
+    let mut seen = std::collections::HashSet::new();
+    findings.retain(|finding| seen.insert(finding.clone()));
     findings.sort_by_key(|finding| (finding.gravity, finding.line));
     let does = crate::describe(model, &erasure);
     Report {
@@ -127,8 +142,16 @@ fn report(dialect: Option<Dialect>, model: &Model, mut findings: Vec<Finding>, e
 
 /// Of several answer files on a media one wins.
 pub(crate) fn several(media: &MediaFacts, dialect: Dialect) -> Option<Finding> {
-    let own: Vec<&str> =
-        media.answer_files.iter().filter(|(_, own)| *own == dialect).map(|(path, _)| path.as_str()).collect();
+    let all = media.answer_files.iter().filter(|(_, own)| *own == dialect);
+    let name = |path: &str| path.rsplit('/').next().unwrap_or(path).to_lowercase();
+    let mut own: Vec<&str> = Vec::new();
+    for (path, _) in all {
+        // Those of one name in several folders are each read by a setup of their own where setup lies in a folder.
+        let is_apart = dialect == Dialect::Sif && own.iter().any(|other| name(other) == name(path));
+        if !is_apart {
+            own.push(path);
+        }
+    }
     match own.as_slice() {
         [first, rest @ ..] if !rest.is_empty() => Some(Finding::new(
             Topic::Competing,

@@ -148,6 +148,24 @@ pub fn language_of_id(id: u16) -> Option<&'static str> {
     keyboards().iter().find(|row| u16::from_str_radix(row.language, 16) == Ok(id)).map(|row| row.tag)
 }
 
+/// The identifier of a language.
+pub(crate) fn id_of_language(tag: &str) -> Option<u16> {
+    of_tag(tag).and_then(|row| u16::from_str_radix(row.language, 16).ok())
+}
+
+/// A keyboard of the neutral form by its identifiers, also one that is a language's usual one.
+pub(crate) fn exact_pair(keyboard: &str) -> Option<String> {
+    let row = |row: &Keyboard| format!("{}:{}", row.language, row.layout).to_lowercase();
+    let pair = layout_pair(keyboard)?;
+    if is_layout_pair(&pair) { Some(pair.to_lowercase()) } else { of_tag(&pair).as_ref().map(row) }
+}
+
+/// The keyboard of identifiers in the neutral form: the tag of a language for which it is the usual one.
+pub(crate) fn keyboard_of_pair(pair: &str) -> String {
+    let same = |row: &&Keyboard| format!("{}:{}", row.language, row.layout).eq_ignore_ascii_case(pair);
+    keyboards().iter().find(same).map_or_else(|| pair.to_lowercase(), |row| row.tag.to_owned())
+}
+
 /// Whether it is `0406:00000406`: a language and a layout by their identifiers.
 pub(crate) fn is_layout_pair(text: &str) -> bool {
     let hex = |text: &str, len| text.len() == len && text.bytes().all(|byte| byte.is_ascii_hexdigit());

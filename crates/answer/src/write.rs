@@ -2,7 +2,7 @@
 
 use crate::{
     AnswerFile, Dialect, Finding, Model, Reading, Secrets, SideFile, Topic, Vault,
-    face::{Original, Saying},
+    face::{Face, Original, Saying},
     model::{ADMINISTRATOR_PASSWORD, Carried, Origin, Script},
 };
 use neat_content::{Advice, Content, DigestKind, Error, Job, Result, digest_of};
@@ -150,8 +150,8 @@ pub fn write_with(model: &Model, dialect: Dialect, fetched: &Fetched) -> Result<
             });
         }
     }
-    let bytes =
-        original.map_or_else(|| written.text.clone().into_bytes(), |(file, _)| file.to_bytes(&written.text));
+    let bytes = original
+        .map_or_else(|| dialect.face().encode(&written.text), |(file, _)| file.to_bytes(&written.text));
     Ok(WrittenFile { dialect, bytes, text: written.text, files: written.files, findings: written.findings })
 }
 
@@ -193,8 +193,20 @@ pub(crate) fn rewrite(
     let secrets = reading.vault.clone();
     let original = Original { text: file.text.clone(), reading };
     let saying = Saying { model: &model, secrets: &secrets, origin: Some(&original) };
-    let written = file.dialect.face().write(&saying)?;
+    let face = file.dialect.face();
+    let mut written = face.write(&saying)?;
+    let beside = original_files(face, &saying);
+    if let Some(own) = face.side_files(&model, &secrets).iter().find(|own| !beside.contains(own)) {
+        let message = format!("what they run is in {}, which is to be written anew, too", own.path);
+        written.findings.push(Finding::told(Topic::ByHand, "file", message));
+    }
     Ok((file.to_bytes(&written.text), written.findings))
+}
+
+/// Files that lie beside an original.
+fn original_files(face: &dyn Face, saying: &Saying<'_>) -> Vec<SideFile> {
+    let own = saying.origin.map(|own| face.side_files(&own.reading.model, &own.reading.vault));
+    own.unwrap_or_default()
 }
 
 impl AnswerFile {

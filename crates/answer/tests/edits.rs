@@ -14,9 +14,14 @@ fn file(dialect: Dialect, stage: Stage, runs: &[String]) -> AnswerFile {
     model.machine.name = "quay-1".into();
     model.command = runs.iter().map(|run| Command::new(stage, run)).collect();
     // Another stage, which stays as it is.
-    model.command.push(Command::new(Stage::SetupStart, "cstays --here"));
+    model.command.push(Command::new(another(dialect), "cstays --here"));
     let written = write_model(&model, dialect, &mut Secrets::default()).unwrap();
     written.file().unwrap()
+}
+
+/// A stage of a dialect beside `system-installed`.
+fn another(dialect: Dialect) -> Stage {
+    if dialect == Dialect::Sif { Stage::FirstSignIn } else { Stage::SetupStart }
 }
 
 fn runs(file: &AnswerFile, stage: Stage) -> Vec<String> {
@@ -92,7 +97,7 @@ proptest! {
                 list = after;
                 prop_assert_eq!(&runs(&own, stage), &list, "{}: {:?}\n{}", dialect.name(), edit, own.text);
             }
-            prop_assert_eq!(runs(&own, Stage::SetupStart), ["cstays --here"], "{}", dialect.name());
+            prop_assert_eq!(runs(&own, another(dialect)), ["cstays --here"], "{}", dialect.name());
             prop_assert_eq!(&read_file(&own).unwrap().model.machine.name, "quay-1");
         }
     }

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use neat_answer::{
-    AnswerFile, Dialect, Model, Secrets, check_file, check_model,
+    AnswerFile, Dialect, Model, Secrets, check_file, check_model, check_written,
     model::{Carried, Command, Script, Stage},
     write_model,
 };
@@ -168,16 +168,17 @@ fn what_a_script_erases_is_seen_however_it_is_carried() {
         carried: Carried::Inside,
     };
     for dialect in Dialect::ALL.iter().copied() {
-        let name = if dialect == Dialect::Unattend { "a.cmd" } else { "a.sh" };
+        let has_batches = matches!(dialect, Dialect::Unattend | Dialect::Sif);
+        let name = if has_batches { "a.cmd" } else { "a.sh" };
         let mut models =
             vec![Model { script: vec![script(name, Stage::SystemInstalled)], ..Model::default() }];
-        if dialect != Dialect::Unattend {
+        if !has_batches {
             models.push(Model { script: vec![script(name, Stage::FirstStart)], ..Model::default() });
             models.push(Model { command: vec![Command::new(Stage::FirstStart, line)], ..Model::default() });
         }
         for model in models {
             let written = write_model(&model, dialect, &mut Secrets::default()).unwrap();
-            let erasure = check_file(&written.file().unwrap(), None).erasure;
+            let erasure = check_written(&written, None).unwrap().erasure;
             let found = erasure.what.iter().filter(|own| own.contains(line)).count();
             assert!(found >= 1, "{}: {erasure:?}\n{}", dialect.name(), written.text);
             assert!(check_model(&model, None).erasure.what.iter().any(|own| own.contains(line)));

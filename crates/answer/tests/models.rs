@@ -351,7 +351,8 @@ fn what_a_dialect_cannot_say_is_said_with_what_to_do() {
             "firmware that starts setup decides",
         ),
     ] {
-        for dialect in Dialect::ALL.iter().copied() {
+        // What the older generation cannot say is in a test of its own.
+        for dialect in Dialect::ALL.iter().copied().filter(|own| *own != Dialect::Sif) {
             let findings = written(text, dialect);
             let found = about(&findings, field, phrase).filter(|own| own.topic == Topic::Unsaid);
             if dialects.contains(&dialect) {

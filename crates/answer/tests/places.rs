@@ -92,7 +92,9 @@ fn answers_on_a_media_are_found_where_setup_finds_them() {
 
 #[test]
 fn what_chooses_among_answers_reads_their_folder() {
-    for dialect in Dialect::ALL {
+    // Nothing runs before the older generation reads its answers.
+    assert!(Dialect::Sif.chooser().is_none());
+    for dialect in Dialect::ALL.iter().filter(|own| **own != Dialect::Sif) {
         let chooser = dialect.chooser().unwrap();
         let first = &chooser.files[0];
         assert_eq!(first.path, dialect.place(), "{dialect:?}");
@@ -143,7 +145,8 @@ fn names_are_as_long_as_the_systems_of_a_dialect_take_them() {
     }
     // Nobody knows the dialect: the strictest counts.
     assert!(list.check(None, None).iter().any(|own| own.message.contains("15 is the most")));
-    assert_eq!(Dialect::ALL.iter().filter(|own| own.has_short_names()).count(), 1);
+    let short: Vec<_> = Dialect::ALL.iter().filter(|own| own.has_short_names()).collect();
+    assert_eq!(short, [&Dialect::Unattend, &Dialect::Sif]);
 }
 
 #[test]

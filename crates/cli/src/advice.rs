@@ -18,7 +18,7 @@ pub(crate) fn words(hint: &Hint) -> Cow<'_, str> {
         Advice::WriteStick => "write it anew with `neatstack stick`",
         Advice::ListEditions => "list them with `neatstack look` or `neatstack editions`",
         Advice::LeaveOutNames => {
-            "rename what is named, leave it out with --exclude, or all of it with --skip-bad-names"
+            "rename what is named, leave it out with --leave-out, or all of it with --skip-bad-names"
         }
         Advice::RepackFirst => "use a larger limit, or `neatstack repack` with a higher level first",
         Advice::MakeUpdate => "make one with `neatstack update new`",

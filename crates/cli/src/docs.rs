@@ -286,7 +286,11 @@ fn options_that_messages_name_are_there() {
 /// What reads files of a kind, and what it says of a text.
 type Reader = (&'static str, fn(&str) -> Result<(), String>);
 
-const READERS: [Reader; 6] = [
+const READERS: [Reader; 7] = [
+    ("simulated writer", |text| {
+        let described = toml::from_str::<neat_recorder::simulated::Description>(text);
+        described.map(drop).map_err(|error| error.to_string())
+    }),
     ("simulated device", |text| {
         let described = toml::from_str::<neat_device::simulated::Description>(text);
         described.map(drop).map_err(|error| error.to_string())

@@ -47,6 +47,8 @@ documents! {
     "depot-search", "`depot search`": show::depot::SearchView;
     "depot-serve", "`depot serve`": show::depot::ServeView;
     "depot-sign", "`depot sign`": show::depot::SignView;
+    "disc", "`disc`": show::disc::WrittenView;
+    "disc-erase", "`disc erase`": show::disc::ErasedView;
     "disks", "`stick --list`": show::stick::DisksView;
     "draft", "`draft`": show::build::DraftView;
     "drivers", "`drivers`": show::drivers::DriversView;
@@ -57,7 +59,7 @@ documents! {
     "inventory", "`inventory`": show::inventory::InventoryView;
     "join", "`join`": show::image::JoinedView;
     "ledger", "`build`, and of several machines a list": Ledger, Vec<Ledger>;
-    "look", "`look`": show::media::MediaView, show::image::ImageView, show::trial::WalksView,
+    "look", "`look`": show::media::MediaView, show::image::ImageView, show::machine::MachineView, show::trial::WalksView,
         show::known::HiveView, show::known::RegView, show::known::DriversView, show::known::DriverView,
         show::known::UpdateView, show::known::VendorView, show::known::KindView, show::known::LedgerView,
         show::known::DepotView, show::known::StackView, show::known::AnswerView;
@@ -75,6 +77,7 @@ documents! {
     "trial", "`trial`": show::trial::TrialView;
     "unpack", "`unpack`": show::media::UnpackedView;
     "update-new", "`update new`": show::update::UpdateWrittenView;
+    "writers", "`disc --list`": show::disc::WritersView;
 }
 
 impl Published {

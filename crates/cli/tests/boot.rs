@@ -78,6 +78,27 @@ fn the_demo_starts_as_a_disk_on_uefi() {
     Machine::start(Firmware::Uefi, Drive::Disk, &iso, &[]).expect("started by UEFI, no answer file in sight");
 }
 
+#[test]
+#[ignore = "needs QEMU and isolinux"]
+fn a_menu_starts_setups_of_two_generations_from_one_disc() {
+    let (_dir, path) = demo();
+    for (default, expected) in [
+        ("bridge", "Quay OS 7 setup: started by BIOS from a disc, answer file autounattend.xml"),
+        ("purser", "Quay OS 2 setup: started by BIOS from a disc, text phase in I386"),
+    ] {
+        let stack = format!(
+            "[source]\nmedia = \"quay-os-7.iso\"\n[answer]\nfile = \"bridge.answer.toml\"\n[[beside]]\nmedia = \"quay-os-2.iso\"\n\
+             answer = \"purser.answer.toml\"\n[menu]\ntimeout_seconds = 1\non_timeout = \"default\"\ndefault = \"{default}\"\n\
+             [[menu.entry]]\nid = \"bridge\"\ntitle = \"Quay OS 7\"\nboot_of = \"source\"\n[[menu.entry]]\nid = \"purser\"\n\
+             title = \"Quay OS 2\"\nboot_of = \"I386\"\n[media]\niso = \"{default}.iso\"\n"
+        );
+        fs::write(path.join("two.stack.toml"), stack).unwrap();
+        ok(&path, &["build", "two.stack.toml", "-q"]);
+        Machine::start(Firmware::Bios, Drive::Disc, &path.join(format!("{default}.iso")), &[])
+            .expect(expected);
+    }
+}
+
 /// Puts new files and folders into a disc, other bytes into one that is there, hides one, and gives every boot image
 /// that is a file another place.
 fn touch_up(dir: &Path, iso: &str) {

@@ -251,7 +251,7 @@ fn a_captured_folder_comes_back() {
     fs::write(dir.join("in/sub/a.txt"), "a".repeat(100_000)).unwrap();
     fs::write(dir.join("in/b.tmp"), "b").unwrap();
     std::os::unix::fs::symlink("sub/a.txt", dir.join("in/link")).unwrap();
-    ok(&dir, &["capture", "in", "-o", "c.wim", "--name", "Mine", "--exclude", "*.tmp", "--level", "max"]);
+    ok(&dir, &["capture", "in", "-o", "c.wim", "--name", "Mine", "--leave-out", "*.tmp", "--level", "max"]);
     fs::create_dir(dir.join("out")).unwrap();
     ok(&dir, &["take", "c.wim", "sub", "link", "--edition", "mine", "--to", "out"]);
     assert_eq!(fs::read(dir.join("out/sub/a.txt")).unwrap(), fs::read(dir.join("in/sub/a.txt")).unwrap());

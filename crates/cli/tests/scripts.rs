@@ -403,3 +403,89 @@ fn files_compressed_by_themselves_are_expanded_by_the_systems_own_program() {
         }
     }
 }
+
+/// Adds its arguments to a list, one line for each call.
+const LIST: &str = "set s=createobject(\"scripting.filesystemobject\")\r\nset f=s.opentextfile(\"C:\\calls.txt\",8,true,-1)\r\n\
+    t=\"\"\r\nfor i=0 to wscript.arguments.count-1\r\nt=t & \"[\" & wscript.arguments(i) & \"]\"\r\nnext\r\nf.writeline t\r\nf.close\r\n";
+
+#[test]
+#[ignore = "needs wine"]
+fn what_the_older_generations_setup_runs_at_its_end_does_what_the_answers_say() {
+    let text = r#"
+format = 1
+[[account]]
+name = "purser"
+full_name = "Pursers & tills"
+groups = ["administrators", "tills (old)"]
+password = { file = "word.txt" }
+[[account]]
+name = "o'hara"
+groups = ["users"]
+[[registry]]
+key = 'HKLM\SOFTWARE\Brackwater & Sons\Till'
+name = "Line"
+value = '50% of "COM1"'
+[[registry]]
+key = 'HKLM\SOFTWARE\Brackwater & Sons\Till'
+name = "Count"
+type = "dword"
+value = "7"
+[[command]]
+stage = "system-installed"
+run = 'cscript.exe //nologo %SystemDrive%\list.vbs command "a & b" & 100% of %SystemRoot% ^ end'
+[[command]]
+stage = "system-installed"
+run = '%SystemDrive%\tools\list.cmd after'
+[[command]]
+stage = "system-installed"
+run = '%SystemDrive%\tools\beside.exe'
+wait = false
+[[script]]
+name = "till.cmd"
+stage = "system-installed"
+text = "echo from a script>C:\\script.txt\n"
+"#;
+    let windows = Windows::new();
+    let base = tempfile::tempdir().unwrap();
+    fs::write(base.path().join("word.txt"), "it's \"50%\" & <more>").unwrap();
+    let mut secrets = Secrets { base: base.path().to_owned(), ..Secrets::default() };
+    let written = write_model(&Model::parse(text).unwrap(), Dialect::Sif, &mut secrets).unwrap();
+    assert!(written.text.contains("DetachedProgram"), "{}", written.text);
+    let list = "cscript.exe //nologo C:\\list.vbs ";
+    windows.put('c', "list.vbs", LIST.as_bytes());
+    windows.put('c', "tools/list.cmd", format!("@{list}command %*\r\n").as_bytes());
+    windows.put_beside("group.cmd", b"@echo Name=Administratoren\r\n@echo.\r\n");
+    // As setup copies what lies in $1; programs that the layer does not have note what they get.
+    let mut line = String::new();
+    for file in &written.files {
+        let text = String::from_utf8(file.bytes.clone()).unwrap();
+        if let Some(path) = file.path.strip_prefix("$OEM$/$1/") {
+            let noted = text.replace("net.exe ", &format!("{list}net ")).replace("wmic.exe ", "group.cmd ");
+            windows.put('c', path, noted.as_bytes());
+        } else {
+            let own = text.lines().nth(1).unwrap();
+            line = own.trim_matches('"').to_owned();
+        }
+    }
+    assert_eq!(windows.run(&line), 0, "{line}");
+    let calls = windows.text('c', "calls.txt");
+    let root = windows.output("cmd.exe /c echo %SystemRoot%");
+    let expected = [
+        "[net][user][purser][it's \"50%\" & <more>][/add][/y][/fullname:Pursers & tills]".to_owned(),
+        "[net][localgroup][Administratoren][purser][/add]".to_owned(),
+        "[net][localgroup][tills (old)][/add]".to_owned(),
+        "[net][localgroup][tills (old)][purser][/add]".to_owned(),
+        "[net][user][o'hara][][/add][/y]".to_owned(),
+        format!("[command][a & b][&][100%][of][{}][^][end]", root.trim()),
+        "[command][after]".to_owned(),
+    ];
+    assert_eq!(calls.lines().collect::<Vec<_>>(), expected);
+    assert_eq!(windows.text('c', "script.txt").trim(), "from a script");
+    let said = windows.output("reg query \"HKLM\\SOFTWARE\\Brackwater & Sons\\Till\"");
+    assert!(said.contains("50% of \"COM1\"") && said.contains("0x7"), "{said}");
+    // Where the system does not say how it calls the group, it has its usual name.
+    windows.put_beside("group.cmd", b"@exit 1\r\n");
+    fs::remove_file(windows.drive('c').join("calls.txt")).unwrap();
+    windows.run(&line);
+    assert!(windows.text('c', "calls.txt").contains("[localgroup][Administrators][purser]"));
+}

@@ -34,6 +34,11 @@ pub const BIOS_OLDER: &[u8] = include_bytes!("../boot/older.bin");
 /// Application for UEFI on x64. Source: `boot/uefi.asm`.
 pub const UEFI_APPLICATION: &[u8] = include_bytes!("../boot/uefi.bin");
 
+/// The disk of the company's reference machine, with the system installed and used. How it was made: `disk/make`.
+pub const REFERENCE_DISK: &[u8] = include_bytes!("../disk/reference.vmdk");
+/// Name of that disk in the demo folder.
+pub const REFERENCE_NAME: &str = "reference.vmdk";
+
 /// Boot manager for sticks, as assembled. Source: `boot/quayboot.asm`.
 const BOOT_MANAGER: &[u8] = include_bytes!("../boot/quayboot.bin");
 
@@ -128,6 +133,7 @@ pub fn write(folder: &Path, size: Size, job: &Job<'_>) -> Result<Demo> {
     vendor::put_all(&mut files, job)?;
     older::put_packages(&mut files)?;
     updates::put_all(&mut files, folder, job)?;
+    files.put_file(REFERENCE_NAME, Content::from_bytes(REFERENCE_DISK), Meta::at(RELEASED))?;
     for step in files.walk() {
         let path = folder.join(&step.path);
         match &files.node(step.id).kind {

@@ -133,7 +133,20 @@ fn described(more: &str) -> Vec<u8> {
     .into_bytes()
 }
 
-/// Puts a service pack and a fix into the demo folder's tree.
+/// The INF file of a driver for 32-bit systems, with one device and its service.
+fn driver(maker: &str, class: &str, service: &str, id: &str, description: &str) -> Vec<u8> {
+    format!(
+        "[Version]\r\nSignature=\"$Windows NT$\"\r\nClass={class}\r\nProvider=\"{maker} of Brackwater\"\r\n\
+         DriverVer=05/20/2001,2.1.2604.7\r\n\r\n[Manufacturer]\r\n\"{maker}\"=Models\r\n\r\n[Models]\r\n\
+         \"{description}\"=Install, {id}\r\n\r\n[Install]\r\nCopyFiles=@{service}.sys\r\n\r\n\
+         [Install.Services]\r\nAddService={service},0x2,Service\r\n\r\n[Service]\r\nServiceType=1\r\n\
+         StartType=0\r\nErrorControl=1\r\nServiceBinary=%12%\\{service}.sys\r\n\r\n\
+         [SourceDisksNames]\r\n1=Disk\r\n\r\n[SourceDisksFiles]\r\n{service}.sys=1\r\n"
+    )
+    .into_bytes()
+}
+
+/// Puts a service pack, a fix and drivers into the demo folder's tree.
 pub(crate) fn put_packages(tree: &mut Tree) -> Result<()> {
     const SERVICE_PACK: [u16; 4] = [2, 1, 2604, 1100];
     let meta = Meta::at(Timestamp::from_seconds(PRESSED.seconds + 40_000_000));
@@ -153,6 +166,12 @@ pub(crate) fn put_packages(tree: &mut Tree) -> Result<()> {
     ];
     let own: Vec<(String, Vec<u8>)> = own.into_iter().map(|(name, bytes)| (name.to_owned(), bytes)).collect();
     put("older/q2-sp1.exe", program(&cabinet(&own)?))?;
+    let mast = driver("Mast", "SCSIAdapter", "mast", "PCI\\VEN_1AF4&DEV_1042", "Mast disk of old ships");
+    let printer = driver("Printer", "Printer", "ticket", "LPTENUM\\TicketRoll", "Ticket roll");
+    put("older/mast/mast.inf", mast)?;
+    put("older/mast/mast.sys", program_of_version([2, 1, 2604, 7], 0x0809, 9_000))?;
+    put("older/printer/ticket.inf", printer)?;
+    put("older/printer/ticket.sys", program_of_version([2, 1, 2604, 8], 0x0809, 7_000))?;
     let fix = vec![("update\\update.inf".to_owned(), described("MinServicePackVersion=256"))];
     put("older/qb100012.exe", program(&cabinet(&fix)?))
 }

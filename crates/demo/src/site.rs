@@ -144,10 +144,92 @@ media = "@OLDER@"
 [[update]]
 from = "older/"
 
+# The ticket printer's driver goes with the system; the disk's is loaded in setup's text phase, too.
+[[driver]]
+from = "older/printer"
+
+[[driver]]
+from = "older/mast"
+into = ["system", "setup"]
+
+[answer]
+file = "purser.answer.toml"
+
 [media]
 label = "PURSER_2"
 iso = "out/purser.iso"
 compression = "max"
+"#;
+
+const BOTH: &str = r#"# One disc for the bridge and for the purser's old machine: setups of two generations, each with its own answers.
+title = "Bridge and purser"
+
+[source]
+media = "@MEDIA@"
+editions = ["Quay OS 7 Bridge"]
+
+[answer]
+file = "bridge.answer.toml"
+
+[[beside]]
+media = "@OLDER@"
+answer = "purser.answer.toml"
+
+# On BIOS the menu starts each by its own boot image; UEFI starts the newer one.
+[menu]
+timeout_seconds = 60
+on_timeout = "disk"
+
+[[menu.entry]]
+id = "bridge"
+title = "Quay OS 7, bridge console"
+boot_of = "source"
+
+[[menu.entry]]
+id = "purser"
+title = "Quay OS 2, purser's machine"
+boot_of = "I386"
+
+[media]
+label = "BRIDGE_AND_PURSER"
+iso = "out/both.iso"
+"#;
+
+const PURSER_ANSWERS: &str = r#"# The purser's old machine. Setup of that generation reads passwords only as they are: this disc stays in the safe.
+format = 1
+title = "Purser's machine"
+accept = ["plain-password"]
+
+[language]
+system = "nb-NO"
+user = "nb-NO"
+keyboards = ["nb-NO"]
+time_zone = "Europe/Oslo"
+
+[system]
+licence = "accept"
+
+[machine]
+name = "PURSER-1"
+owner = "The purser"
+organisation = "Brackwater Ferries"
+
+[administrator]
+password = { file = "purser-password.txt" }
+
+[[account]]
+name = "purser"
+groups = ["users"]
+password = { file = "purser-password.txt" }
+
+[display]
+width = 1024
+height = 768
+
+[[command]]
+stage = "system-installed"
+run = 'net.exe time /setsntp:192.0.2.1'
+description = "The clock of the ship"
 "#;
 
 const BENCH: &str = r#"# A disc for the work bench: the setup environment alone, with a start of its own.
@@ -457,6 +539,25 @@ const MACHINES: &str = "name,serial,quay\nKIOSK-01,BF7001,North quay\nKIOSK-02,B
 
 /// The files, by their path in the demo folder.
 /// Simulated devices, for `neatstack stick --simulated sticks`.
+/// Writers to rehearse with, each with a disc in it.
+const WRITERS: [(&str, &str); 3] = [
+    (
+        "lantern",
+        "# A sound writer with an empty disc.\nmaker = \"LANTERN\"\nmodel = \"DW-12 Deck\"\nserial = \"LW12-0001\"\n\n\
+         [disc]\nkind = \"dvd+r\"\nblocks = 2_295_104\nstate = \"empty\"\nspeeds = [22_160, 11_080, 5_540]\n",
+    ),
+    (
+        "beacon",
+        "# A disc that can be written again, and is full.\nmaker = \"BEACON\"\nmodel = \"CW-52\"\nserial = \"BN16-0007\"\n\n\
+         [disc]\nkind = \"cd-rw\"\nblocks = 359_849\nstate = \"written\"\nused = 340_000\nspeeds = [1_764, 706]\n",
+    ),
+    (
+        "worn",
+        "# Its laser is tired: one place cannot be written any more.\nmaker = \"LANTERN\"\nmodel = \"DW-04 Deck\"\nserial = \"LW04-0310\"\n\
+         faults = [{ write-error = 200 }]\n\n[disc]\nkind = \"dvd-r\"\nblocks = 2_298_496\nstate = \"empty\"\n",
+    ),
+];
+
 const STICKS: [(&str, &str); 5] = [
     (
         "blue",
@@ -489,17 +590,24 @@ pub(crate) fn tree() -> Result<Tree> {
     put("site.reg", &Encoding::Utf16Le.encode(REGISTRY))?;
     put("bridge.answer.toml", ANSWERS.as_bytes())?;
     put("helm-password.txt", b"made up for the demo\n")?;
+    put("purser-password.txt", b"made up too\n")?;
     put("bridge-answers.xml", LAST_YEAR.as_bytes())?;
     put("fleet.stack.toml", FLEET.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("deck.stack.toml", DECK.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("office.stack.toml", OFFICE.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("purser.stack.toml", PURSER.replace("@OLDER@", crate::OLDER_MEDIA_NAME).as_bytes())?;
+    put("purser.answer.toml", PURSER_ANSWERS.as_bytes())?;
+    let both = BOTH.replace("@MEDIA@", MEDIA_NAME).replace("@OLDER@", crate::OLDER_MEDIA_NAME);
+    put("both.stack.toml", both.as_bytes())?;
     put("bench.stack.toml", BENCH.replace("@MEDIA@", MEDIA_NAME).as_bytes())?;
     put("machines.csv", MACHINES.as_bytes())?;
     put("boot-code.bin", DISK_BOOT_CODE)?;
     put("site-files/telephone-list.txt", b"Bridge 100\r\nEngine room 200\r\nHarbour office 300\r\n")?;
     put("site-files/charts/approach.txt", &crate::words::prose("approach", 12_000))?;
     put("site-files/wallpaper.bmp", &bitmap())?;
+    for (name, text) in WRITERS {
+        put(&format!("writers/{name}.writer.toml"), text.as_bytes())?;
+    }
     for (name, text) in STICKS {
         put(&format!("sticks/{name}.device.toml"), text.as_bytes())?;
     }

@@ -187,7 +187,8 @@ impl Walk<'_> {
     }
 }
 
-fn is_excluded(patterns: &[String], path: &str, name: &str) -> bool {
+/// Whether one of `patterns` names an entry, as [`Options::exclude`] says.
+pub fn is_excluded(patterns: &[String], path: &str, name: &str) -> bool {
     patterns.iter().any(|pattern| {
         let pattern = pattern.trim_matches('/');
         let subject = if pattern.contains('/') { path } else { name };

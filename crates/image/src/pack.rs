@@ -48,11 +48,14 @@ enum Encoder {
     Xpress(Box<xpress::Encoder>),
     Lzx(Box<lzx::Encoder>),
     Lzms(Box<lzms::Encoder>),
+    /// Nothing is compressed.
+    Store,
 }
 
 impl Encoder {
     /// For chunks of which none is longer than `longest`.
-    fn new(compression: Compression, longest: usize) -> Self {
+    fn new(compression: Option<Compression>, longest: usize) -> Self {
+        let Some(compression) = compression else { return Self::Store };
         let (chunk_len, level) = (compression.chunk_len as usize, compression.level);
         match compression.method {
             Method::Xpress => Self::Xpress(Box::new(xpress::Encoder::new(chunk_len, level))),
@@ -67,6 +70,7 @@ impl Encoder {
             Self::Xpress(encoder) => encoder.encode(raw, packed),
             Self::Lzx(encoder) => encoder.encode(raw, packed),
             Self::Lzms(encoder) => encoder.encode(raw, packed),
+            Self::Store => None,
         }
     }
 }
@@ -75,8 +79,14 @@ impl Encoder {
 pub(crate) trait RawBlob: Sync {
     /// Bytes before compression.
     fn len(&self) -> u64;
-    /// The digest that its bytes must have; nothing if `read` compares it.
-    fn digest(&self) -> Option<BlobDigest>;
+    /// Whether its digest is wanted; not where `read` compares it.
+    fn is_digested(&self) -> bool;
+    /// Takes the digest of its bytes; fails if it must be another.
+    fn digested(&self, found: BlobDigest) -> Result<()>;
+    /// Takes that reading it failed; fails with the error where that is the end of everything.
+    fn failed(&self, error: Error) -> Result<()> {
+        Err(error)
+    }
     /// Calls `each` with its bytes in order.
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()>;
     /// What it is called in errors.
@@ -94,7 +104,6 @@ pub(crate) enum Packed<'a> {
 /// The digest of a blob whose chunks are on their way. Each worker adds its chunk when those before are in.
 struct Digesting<'a> {
     blob: &'a dyn RawBlob,
-    expected: BlobDigest,
     state: Mutex<(u64, BlobHasher)>,
     turn: Condvar,
 }
@@ -102,11 +111,11 @@ struct Digesting<'a> {
 impl<'a> Digesting<'a> {
     fn of(blob: &'a dyn RawBlob) -> Option<Arc<Self>> {
         let state = Mutex::new((0, BlobHasher::default()));
-        Some(Arc::new(Self { blob, expected: blob.digest()?, state, turn: Condvar::new() }))
+        blob.is_digested().then(|| Arc::new(Self { blob, state, turn: Condvar::new() }))
     }
 
     /// Adds chunk `number`, after those before it. They went to workers earlier, and a worker does this first of all, so
-    /// nobody waits for one that waits. After the last chunk, the digest is compared.
+    /// nobody waits for one that waits. After the last chunk, the blob gets its digest.
     fn add(&self, number: u64, bytes: &[u8], is_last: bool) -> Result<()> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         while state.0 != number {
@@ -117,17 +126,9 @@ impl<'a> Digesting<'a> {
         let found = is_last.then(|| std::mem::take(&mut state.1).finish());
         drop(state);
         self.turn.notify_all();
-        match found {
-            Some(found) if found != self.expected => {
-                let error = Error::Mismatch {
-                    expected: format!("content with the SHA-1 {}", self.expected),
-                    found: found.to_string(),
-                    hint: "the file is damaged, or changed while it was in use".into(),
-                };
-                Err(error.within(self.blob.name()))
-            }
-            _ => Ok(()),
-        }
+        found
+            .map_or(Ok(()), |found| self.blob.digested(found))
+            .map_err(|error| error.within(self.blob.name()))
     }
 }
 
@@ -144,18 +145,21 @@ struct Chunk<'a> {
     ends: Option<usize>,
 }
 
-/// Compresses `blobs` and hands everything to `sink` on this thread. With any number of threads the same bytes come
+/// Bytes that are handed on at once where nothing is compressed.
+const STORED_AT_ONCE: usize = 256 << 10;
+
+/// Compresses `blobs`, or only reads and digests them, and hands everything to `sink` on this thread. With any number of threads the same bytes come
 /// out. Each thread holds `ahead` chunks at most.
 pub(crate) fn pack<'a>(
     blobs: &[&'a dyn RawBlob],
-    compression: Compression,
+    compression: Option<Compression>,
     (threads, ahead): (usize, usize),
     job: &Job<'_>,
     sink: &mut dyn FnMut(Packed<'_>) -> Result<()>,
 ) -> Result<()> {
-    compression.check()?;
+    compression.map_or(Ok(()), Compression::check)?;
     let threads = thread_count(threads);
-    let chunk_len = compression.chunk_len as usize;
+    let chunk_len = compression.map_or(STORED_AT_ONCE, |compression| compression.chunk_len as usize);
     let longest = blobs.iter().map(|blob| blob.len()).max().unwrap_or(0).min(chunk_len as u64) as usize;
     // Each chunk on its way needs a buffer, and there are only so many.
     let buffers = threads * ahead + 1;
@@ -227,7 +231,9 @@ fn read_all<'a>(
             }
             Ok(())
         });
-        result.map_err(|error| error.within(blob.name()))?;
+        if let Err(error) = result {
+            blob.failed(error.within(blob.name()))?;
+        }
         chunk.ends = Some(number);
         to_work.send(chunk).map_err(|_| gone())?;
     }
@@ -249,7 +255,7 @@ fn compress<'a>(
         };
         let result = digested.map(|()| {
             // A chunk that does not shrink is stored as it is.
-            let room = chunk.raw.len().saturating_sub(1);
+            let room = if matches!(encoder, Encoder::Store) { 0 } else { chunk.raw.len().saturating_sub(1) };
             chunk.packed.resize(room, 0);
             chunk.packed_len = encoder.encode(&chunk.raw, &mut chunk.packed);
             chunk

@@ -41,19 +41,32 @@ pub(crate) enum Body {
     Unpacked(Stored),
     /// New.
     New(Content),
+    /// Written already, there.
+    Written(Placed),
 }
 
 impl RawBlob for Resource {
     fn len(&self) -> u64 {
         self.raw_len
     }
-    fn digest(&self) -> Option<BlobDigest> {
-        Some(self.digest)
+    fn is_digested(&self) -> bool {
+        true
+    }
+    fn digested(&self, found: BlobDigest) -> Result<()> {
+        if found == self.digest {
+            return Ok(());
+        }
+        Err(Error::mismatch(
+            format!("content with the SHA-1 {}", self.digest),
+            found.to_string(),
+            "the file is damaged, or changed while it was in use",
+        ))
     }
     /// Put together when somebody asks: there are a hundred thousand resources, and errors are rare.
     fn name(&self) -> String {
         match (self.tree_of, &self.body) {
             (Some(number), _) => format!("tree of edition {number}"),
+            (None, Body::Written(_)) => format!("blob {}", self.digest),
             (None, Body::Kept(stored) | Body::Unpacked(stored)) => {
                 format!("blob {} at byte {:#x}", self.digest, stored.offset)
             }
@@ -67,6 +80,7 @@ impl RawBlob for Resource {
         match &self.body {
             Body::Kept(stored) | Body::Unpacked(stored) => stored.read_unchecked(job, each),
             Body::New(content) => content.for_each_block(256 << 10, job, each),
+            Body::Written(_) => Err(Error::internal("content that is written is read once more")),
         }
     }
 }
@@ -83,15 +97,7 @@ impl Resource {
             hasher.add(bytes);
             each(bytes)
         })?;
-        let found = hasher.finish();
-        if found == self.digest {
-            return Ok(());
-        }
-        Err(Error::mismatch(
-            format!("content with the SHA-1 {}", self.digest),
-            found.to_string(),
-            "the file is damaged, or changed while it was in use",
-        ))
+        self.digested(hasher.finish())
     }
 }
 
@@ -117,15 +123,25 @@ pub(crate) struct PartPlan {
 
 /// Where a resource was put.
 #[derive(Clone, Copy, Default)]
-struct Placed {
-    offset: u64,
-    len: u64,
-    compressed: bool,
+pub(crate) struct Placed {
+    pub offset: u64,
+    pub len: u64,
+    pub compressed: bool,
 }
 
 /// Writes the file to `sink`, which is empty.
 pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, job: &Job<'_>) -> Result<()> {
-    sink.bytes(&[0; HEADER_LEN as usize])?;
+    start_part(sink)?;
+    finish_part(plan, threads, sink, job)
+}
+
+/// Makes room for the header.
+pub(crate) fn start_part(sink: &mut dyn Sink) -> Result<()> {
+    sink.bytes(&[0; HEADER_LEN as usize])
+}
+
+/// Writes what comes behind the header and what is written already.
+pub(crate) fn finish_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, job: &Job<'_>) -> Result<()> {
     let solids = solid_groups(&plan.blobs);
     let mut solid_places = Vec::with_capacity(solids.len());
     for group in &solids {
@@ -154,10 +170,12 @@ pub(crate) fn write_part(plan: &PartPlan, threads: usize, sink: &mut dyn Sink, j
     );
     runs.iter().flat_map(|(_, members)| members).for_each(|(number, _)| is_solid[*number] = true);
     let all: Vec<&Resource> = plan.blobs.iter().chain(&plan.metadata).collect();
-    let mut placed = vec![Placed::default(); all.len()];
+    let mut placed: Vec<Placed> = all.iter().map(|resource| resource.written().unwrap_or_default()).collect();
     copy_kept(&all, &mut placed, sink, job)?;
-    let fresh =
-        |n: &usize| !matches!(all[*n].body, Body::Kept(_)) && !is_solid.get(*n).copied().unwrap_or(false);
+    let fresh = |n: &usize| {
+        !matches!(all[*n].body, Body::Kept(_) | Body::Written(_))
+            && !is_solid.get(*n).copied().unwrap_or(false)
+    };
     let numbers: Vec<usize> = (0..all.len()).filter(fresh).collect();
     write_fresh(&all, &numbers, &mut placed, plan.compression, threads, sink, job)?;
     let (blob_places, metadata_places) = placed.split_at(plan.blobs.len());
@@ -255,6 +273,14 @@ fn set_total_bytes(xml: &mut Element, offset: u64) {
 }
 
 impl Resource {
+    /// Where it is, if it is written already.
+    const fn written(&self) -> Option<Placed> {
+        match self.body {
+            Body::Written(placed) => Some(placed),
+            _ => None,
+        }
+    }
+
     fn kept_solid(&self) -> Option<(&Arc<Solid>, u64)> {
         match &self.body {
             Body::Kept(Stored { packing: Packing::Solid { group, start }, .. }) => Some((group, *start)),
@@ -331,17 +357,21 @@ fn write_fresh(
     let blobs: Vec<&dyn RawBlob> = numbers.iter().map(|n| all[*n] as &dyn RawBlob).collect();
     let mut current = OpenResource::default();
     let mut opened = 0;
-    pack(&blobs, compression, (threads, 4), job, &mut |packed| match packed {
+    pack(&blobs, Some(compression), (threads, 4), job, &mut |packed| match packed {
         Packed::Chunk(bytes, raw_len) => {
             if current.chunks == 0 {
                 current = OpenResource::start(all[numbers[opened]].raw_len, compression.chunk_len, sink)?;
             }
             job.event(Event::BytesDone(raw_len as u64));
-            current.chunk(bytes, sink)
+            current.chunk(bytes, raw_len, sink)
         }
         Packed::End(number) => {
             let resource = all[numbers[number]];
-            placed[numbers[number]] = std::mem::take(&mut current).end(resource, sink, job)?;
+            let ended = std::mem::take(&mut current);
+            placed[numbers[number]] =
+                ended.end(resource.raw_len, &|| resource.name(), sink, &mut |sink| {
+                    resource.read_checked(job, &mut |bytes| sink.bytes(bytes))
+                })?;
             opened = number + 1;
             Ok(())
         }
@@ -356,23 +386,27 @@ impl Resource {
         match &self.body {
             Body::Kept(stored) | Body::Unpacked(stored) => stored.content(self.digest, &self.name()),
             Body::New(content) => content.clone(),
+            // Written once and never again.
+            Body::Written(_) => Content::default(),
         }
     }
 }
 
 /// A resource whose chunks are being written.
 #[derive(Default)]
-struct OpenResource {
+pub(crate) struct OpenResource {
     start: u64,
     /// First byte of the first chunk.
     base: u64,
     width: u64,
     chunks: u64,
+    /// Whether a chunk shrank.
+    shrank: bool,
     table: Vec<u8>,
 }
 
 impl OpenResource {
-    fn start(raw_len: u64, chunk_len: u32, sink: &mut dyn Sink) -> Result<Self> {
+    pub(crate) fn start(raw_len: u64, chunk_len: u32, sink: &mut dyn Sink) -> Result<Self> {
         let (start, width) = (sink.position(), entry_width(raw_len));
         let table_len = raw_len.div_ceil(u64::from(chunk_len)).saturating_sub(1) * width;
         sink.bytes(&vec![0; table_len as usize])?;
@@ -381,11 +415,18 @@ impl OpenResource {
             base: start + table_len,
             width,
             chunks: 0,
+            shrank: false,
             table: Vec::with_capacity(table_len as usize),
         })
     }
 
-    fn chunk(&mut self, bytes: &[u8], sink: &mut dyn Sink) -> Result<()> {
+    /// Whether no chunk came yet.
+    pub(crate) const fn is_empty(&self) -> bool {
+        self.chunks == 0
+    }
+
+    pub(crate) fn chunk(&mut self, bytes: &[u8], raw_len: usize, sink: &mut dyn Sink) -> Result<()> {
+        self.shrank |= bytes.len() < raw_len;
         if self.chunks > 0 {
             let offset = sink.position() - self.base;
             self.table.extend(&offset.to_le_bytes()[..self.width as usize]);
@@ -394,12 +435,19 @@ impl OpenResource {
         sink.bytes(bytes)
     }
 
-    fn end(self, resource: &Resource, sink: &mut dyn Sink, job: &Job<'_>) -> Result<Placed> {
+    /// Ends the resource, whose content has `raw_len` bytes and is called `name`; `again` writes that once more as it is.
+    pub(crate) fn end(
+        self,
+        raw_len: u64,
+        name: &dyn Fn() -> String,
+        sink: &mut dyn Sink,
+        again: &mut dyn FnMut(&mut dyn Sink) -> Result<()>,
+    ) -> Result<Placed> {
         if self.chunks == 0 {
             return Ok(Placed { offset: sink.position(), len: 0, compressed: false });
         }
         let len = sink.position() - self.start;
-        if len < resource.raw_len {
+        if len < raw_len {
             if !self.table.is_empty() {
                 sink.patch(self.start, &self.table)?;
             }
@@ -408,15 +456,28 @@ impl OpenResource {
         // It did not shrink: stored as it is, without a table.
         if !self.table.is_empty() {
             sink.rewind(self.start)?;
-            resource.read_checked(job, &mut |bytes| sink.bytes(bytes))?;
+            again(sink)?;
         }
-        if sink.position() - self.start != resource.raw_len {
+        if sink.position() - self.start != raw_len {
             return Err(Error::Mismatch {
-                expected: format!("{} bytes of {}", resource.raw_len, resource.name()),
+                expected: format!("{raw_len} bytes of {}", name()),
                 found: (sink.position() - self.start).to_string(),
                 hint: "the file changed while it was in use".into(),
             });
         }
-        Ok(Placed { offset: self.start, len: resource.raw_len, compressed: false })
+        Ok(Placed { offset: self.start, len: raw_len, compressed: false })
+    }
+
+    /// The content as it lies behind the table, if all its chunks are stored as they are.
+    pub(crate) const fn stored(&self, raw_len: u64, end: u64) -> Option<Placed> {
+        if self.shrank || end - self.base != raw_len {
+            return None;
+        }
+        Some(Placed { offset: self.base, len: raw_len, compressed: false })
+    }
+
+    /// Where it begins.
+    pub(crate) const fn begin(&self) -> u64 {
+        self.start
     }
 }

@@ -133,8 +133,11 @@ impl RawBlob for Joined<'_> {
     }
 
     /// Each blob has its own, which reading it compares.
-    fn digest(&self) -> Option<crate::BlobDigest> {
-        None
+    fn is_digested(&self) -> bool {
+        false
+    }
+    fn digested(&self, _found: crate::BlobDigest) -> Result<()> {
+        Ok(())
     }
 
     fn read(&self, job: &Job<'_>, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
@@ -172,7 +175,7 @@ pub(crate) fn write_groups(
     let threads = solid.threads(threads, longest);
     let mut sizes: Vec<u8> = Vec::new();
     let mut opened = 0;
-    pack(&all, solid.chunks(), (threads, 1), job, &mut |packed| match packed {
+    pack(&all, Some(solid.chunks()), (threads, 1), job, &mut |packed| match packed {
         Packed::Chunk(bytes, raw_len) => {
             if sizes.is_empty() {
                 let group = &mut groups[opened];

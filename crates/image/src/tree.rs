@@ -178,15 +178,23 @@ pub fn content_of(image: &ImageFile, digest: BlobDigest, place: &str) -> Result<
 /// `Corrupt` where its data cannot be read.
 pub fn link_target(image: &ImageFile, entry: &Entry) -> Result<Option<String>> {
     let Some(reparse) = entry.reparse() else { return Ok(None) };
-    // Names begin after four 16-bit numbers; a symbolic link has 32 bits of flags between ([MS-FSCC] 2.1.2.4, 2.1.2.5).
-    let names_at = match reparse.tag {
-        TAG_SYMLINK => 12,
-        TAG_MOUNT_POINT => 8,
-        _ => return Ok(None),
-    };
+    if !matches!(reparse.tag, TAG_SYMLINK | TAG_MOUNT_POINT) {
+        return Ok(None);
+    }
     let digest = entry.content();
     let Some(stored) = image.blob(digest) else { return Ok(None) };
     let data = stored.to_vec(digest, MAX_REPARSE_LEN, "the data of a reparse point")?;
+    Ok(link_target_of(reparse.tag, &data))
+}
+
+/// The same from the tag and the data of a reparse point.
+pub fn link_target_of(tag: u32, data: &[u8]) -> Option<String> {
+    // Names begin after four 16-bit numbers; a symbolic link has 32 bits of flags between ([MS-FSCC] 2.1.2.4, 2.1.2.5).
+    let names_at = match tag {
+        TAG_SYMLINK => 12,
+        TAG_MOUNT_POINT => 8,
+        _ => return None,
+    };
     let number =
         |at: usize| data.get(at..at + 2).map(|two| usize::from(u16::from_le_bytes([two[0], two[1]])));
     let name = |offset: Option<usize>, len: Option<usize>| {
@@ -196,6 +204,6 @@ pub fn link_target(image: &ImageFile, entry: &Entry) -> Result<Option<String>> {
         Some(units.collect::<Vec<u16>>()).filter(|units| !units.is_empty())
     };
     // The name for people first, then the one for the system.
-    let units = name(number(4), number(6)).or_else(|| name(number(0), number(2)));
-    Ok(units.map(|units| String::from_utf16_lossy(&units).replace('\\', "/").replace('\0', "")))
+    let units = name(number(4), number(6)).or_else(|| name(number(0), number(2)))?;
+    Some(String::from_utf16_lossy(&units).replace('\\', "/").replace('\0', ""))
 }

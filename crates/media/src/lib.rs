@@ -44,6 +44,7 @@ pub mod bootwalk;
 pub mod check;
 pub mod disk;
 pub mod eltorito;
+pub mod exfat;
 pub mod fat;
 pub mod folder;
 pub mod iso9660;

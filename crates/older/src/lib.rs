@@ -15,6 +15,8 @@ mod integrate;
 mod media;
 mod package;
 mod recompress;
+mod text;
+mod text_phase;
 mod version;
 
 pub use additions::{AddedFolder, Additions};
@@ -22,4 +24,5 @@ pub use integrate::{Integrated, integrate, note_service_pack, stage_fix};
 pub use media::OlderSetup;
 pub use package::{OlderKind, OlderPackage};
 pub use recompress::{Recompressed, recompress};
+pub use text_phase::{TextDriver, add_text_driver};
 pub use version::FileVersion;

@@ -22,6 +22,8 @@ const LARGEST_PROGRAM: u64 = 64 << 20;
 pub struct OlderSetup {
     /// Its path.
     pub folder: String,
+    /// Path of the file that describes the text phase.
+    pub description: String,
     /// Architecture, in our word where it is one that has any.
     pub architecture: String,
     /// Name of the system.
@@ -54,12 +56,24 @@ impl OlderSetup {
         let mut found = Vec::new();
         for id in root.children() {
             let folder = tree.path(id);
-            if let Some(content) = tree.file(&format!("{folder}/{DESCRIPTION}")) {
+            let path = format!("{folder}/{DESCRIPTION}");
+            if let Some(content) = tree.file(&path) {
                 found.extend(damage_apart(Self::of(tree, &folder, content))?.ok());
             }
         }
         found.sort_by(|a, b| a.folder.cmp(&b.folder));
         Ok(found)
+    }
+
+    /// The folder that setup copies from besides: the one that is there, or the usual one beside the setup's own.
+    pub fn additions_folder(&self) -> String {
+        let beside = self.folder.rsplit_once('/').map_or(String::new(), |(parent, _)| format!("{parent}/"));
+        self.additions.places.first().cloned().unwrap_or_else(|| format!("{beside}$OEM$"))
+    }
+
+    /// Where it looks for its answers when it is started from a disc.
+    pub fn answers_place(&self) -> String {
+        format!("{}/{}", self.folder, ANSWERS[0].to_ascii_uppercase())
     }
 
     fn of(tree: &Tree, folder: &str, description: &Content) -> Result<Self> {
@@ -68,6 +82,7 @@ impl OlderSetup {
         let number = |key: &str| said("SetupData", key).parse::<u32>().ok();
         let mut own = Self {
             folder: folder.to_owned(),
+            description: format!("{folder}/{DESCRIPTION}"),
             architecture: architecture_of(folder),
             target: said("SetupData", "DefaultPath"),
             additions: Additions::of(tree, folder)?,

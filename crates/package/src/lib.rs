@@ -34,7 +34,7 @@ mod vendor;
 
 pub use devices::{MachineDevice, parse_devices};
 pub use drivers::{DriverSet, FoundDriver, IfDamaged};
-pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Target};
+pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Service, Target};
 pub use limits::Limits;
 pub use pack::{Pack, PackKind};
 pub use single::{Expanded, SingleForm, compress_single, expand_single, is_single_name, single_name};

@@ -3,7 +3,7 @@
 use crate::{Edition, Item, RecordedDriver, settings::bad_name};
 use neat_content::{Content, Error, Job, NodeKind, Result};
 use neat_image::{BlobDigest, Times, layout::ATTRIBUTE_ARCHIVE};
-use neat_package::{Architecture, DriverSet, FoundDriver, MachineDevice};
+use neat_package::{Architecture, Driver, DriverSet, FoundDriver, MachineDevice};
 use neat_registry::{HiveRole, ValueKind, text_data};
 use std::collections::BTreeSet;
 
@@ -54,6 +54,11 @@ pub struct PreparedDriver {
 }
 
 impl PreparedDriver {
+    /// What its INF file says.
+    pub fn driver(&self) -> &Driver {
+        &self.found.driver
+    }
+
     /// Where its INF file is: the pack and the path in it.
     pub fn subject(&self) -> String {
         format!("{}/{}", self.found.place, self.found.driver.path)

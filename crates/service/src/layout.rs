@@ -31,6 +31,8 @@ pub struct Layout {
     pub hives: BTreeMap<String, String>,
     /// What the system says of itself.
     pub identity: Option<IdentityLayout>,
+    /// What an installed system says of the machine it runs on.
+    pub installed: Option<InstalledLayout>,
     /// Provisioned apps.
     pub apps: Option<AppsLayout>,
     /// Package records and optional features.
@@ -93,6 +95,36 @@ pub struct IdentityLayout {
     pub key: String,
     /// The architecture.
     pub architecture: ValueLayout,
+}
+
+/// `[installed]`: what tells the system of one machine from one that was made ready for many.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InstalledLayout {
+    /// The value that says in which state the system is.
+    pub state: ValueLayout,
+    /// What it says of one that was made ready for other machines.
+    pub generalised: Vec<String>,
+    /// The value that says where the system is while it runs; its letter stands for its own volume.
+    pub running_root: ValueLayout,
+    /// The machine's name.
+    pub computer_name: ValueLayout,
+    /// The domain that it belongs to.
+    pub domain: ValueLayout,
+    /// The number of this installation.
+    pub machine_id: ValueLayout,
+    /// Key with one key for each account that has signed in, in the hive of software.
+    pub profiles: String,
+    /// What the names of those of people begin with.
+    pub of_people: String,
+    /// Value with the folder of such an account.
+    pub profile_path: String,
+    /// Files that are there while an update is not finished.
+    pub open_update_files: Vec<String>,
+    /// Keys that are, in the hive of software.
+    pub open_update_keys: Vec<String>,
+    /// The file that memory is saved in.
+    pub hibernation: String,
 }
 
 /// `[apps]`

@@ -219,6 +219,7 @@ pub fn resolve_depot(
         slots.push(&mut source.media);
         slots.extend(source.image_from.as_mut());
     }
+    slots.extend(stack.beside.iter_mut().map(|own| &mut own.media));
     slots.extend(stack.update.iter_mut().map(|update| &mut update.from));
     slots.retain(|slot| slot.starts_with("depot:"));
     if slots.is_empty() {

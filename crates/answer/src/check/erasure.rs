@@ -49,9 +49,17 @@ impl Erasure {
 
     /// What scripts erase, and commands that are packed in one, wherever a file carries them.
     pub(crate) fn add_scripts(&mut self, model: &Model) {
-        let packed = model.commands(Stage::FirstStart).map(|own| own.run.as_str());
-        let lines = model.script.iter().flat_map(|own| own.text.lines());
-        for line in packed.chain(lines.filter(|line| !is_remark(line))) {
+        for command in model.commands(Stage::FirstStart) {
+            self.add_command(&command.run);
+        }
+        for script in &model.script {
+            self.add_text(&script.text);
+        }
+    }
+
+    /// What the lines of a script erase.
+    pub(crate) fn add_text(&mut self, text: &str) {
+        for line in text.lines().filter(|line| !is_remark(line)) {
             self.add_command(line);
         }
     }

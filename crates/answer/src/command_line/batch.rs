@@ -17,6 +17,8 @@ pub enum Part<'a> {
     Path(&'a str),
     /// The rest of a command line as its author wrote it, for the program that is run.
     Tail(&'a str),
+    /// The same, where variables are still filled in: what stands between two signs and can be the name of one.
+    Line(&'a str),
 }
 
 /// A script as it grows.
@@ -49,6 +51,7 @@ impl Script {
                     let _ = write!(self.text, "\"{}\"", path.replace('%', "%%"));
                 }
                 Part::Tail(text) => self.text.push_str(&tail(text)),
+                Part::Line(text) => self.text.push_str(&line(text)),
             }
         }
         self.text.push_str("\r\n");
@@ -106,6 +109,36 @@ fn tail(text: &str) -> String {
     out
 }
 
+/// The same, with variables as they are.
+fn line(text: &str) -> String {
+    let is_name = |name: &str| {
+        name.starts_with(|c: char| c.is_ascii_alphabetic())
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '(' | ')'))
+    };
+    let mut out = String::new();
+    let mut rest = text;
+    let mut is_quoted = false;
+    while let Some(c) = rest.chars().next() {
+        let variable = rest.strip_prefix('%').and_then(|own| own.split_once('%'));
+        if let Some((name, after)) = variable.filter(|(name, _)| is_name(name)) {
+            out.push_str(&format!("%{name}%"));
+            rest = after;
+            continue;
+        }
+        match c {
+            '%' => out.push_str("%%"),
+            c if is_line_end(c) => out.push(' '),
+            c if is_special(c) && !is_quoted => out.extend(['^', c]),
+            c => {
+                is_quoted ^= c == '"';
+                out.push(c);
+            }
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    out
+}
+
 /// A command line inside the line of another `cmd`, which gives it on as it is. Variables are still its own.
 pub(crate) fn in_line(text: &str) -> String {
     let mut out = String::new();
@@ -156,6 +189,10 @@ mod tests {
         assert_eq!(line(Part::Tail("/a \"b & c\" & d %x%")), "/a \"b & c\" ^& d %%x%%");
         assert_eq!(line(Part::Path("C:\\a%b\\\"c\" & d.exe")), "\"C:\\a%%b\\c & d.exe\"");
         assert_eq!(line(Part::Tail("two\r\nlines")), "two  lines");
+        assert_eq!(
+            line(Part::Line("\"%SystemDrive%\\a & b\" & 100% of %d in 50%")),
+            "\"%SystemDrive%\\a & b\" ^& 100%% of %%d in 50%%"
+        );
     }
 
     #[test]

@@ -7,4 +7,6 @@
 pub mod batch;
 pub mod powershell;
 pub mod program;
+pub(crate) mod registry;
+pub(crate) mod script;
 pub mod sh;

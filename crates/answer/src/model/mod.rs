@@ -12,8 +12,8 @@ pub(crate) use people::ADMINISTRATOR_PASSWORD;
 pub use people::{Account, Administrator};
 pub use secret::{Ask, Secret, SecretValue, Secrets, Vault};
 pub use system::{
-    Distribution, EditionChoice, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Place,
-    Power, Privacy, Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
+    Display, Distribution, EditionChoice, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page,
+    Place, Power, Privacy, Remote, Requirement, StaticAddress, System, WhenDone, Wireless,
 };
 
 use crate::{Dialect, Gravity, Topic};
@@ -75,6 +75,9 @@ pub struct Model {
     /// What a person sees when the system starts first.
     #[serde(default, skip_serializing_if = "is_default")]
     pub first_start: FirstStart,
+    /// The screen.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub display: Display,
     /// Access from afar.
     #[serde(default, skip_serializing_if = "is_default")]
     pub remote: Remote,
@@ -126,6 +129,7 @@ impl Default for Model {
             first_start: FirstStart::default(),
             waive: Vec::new(),
             prevent_encryption: false,
+            display: Display::default(),
             remote: Remote::default(),
             power: Power::default(),
             software: AppList::default(),

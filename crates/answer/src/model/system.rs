@@ -42,6 +42,9 @@ pub struct System {
     /// The page with the licence.
     #[serde(default, skip_serializing_if = "is_default")]
     pub licence: Option<Licence>,
+    /// The folder that it goes into, below the root of its drive, where setups let one choose it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub folder: String,
 }
 
 /// Which edition.
@@ -246,6 +249,24 @@ pub enum Requirement {
     Processor,
     /// How large the disk is.
     DiskSize,
+}
+
+/// `[display]`: what the screen is switched to. Without it the system chooses.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Display {
+    /// Pixels from left to right.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub width: Option<u32>,
+    /// Pixels from top to bottom.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub height: Option<u32>,
+    /// Bits for the colour of a pixel.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub bits: Option<u32>,
+    /// Pictures in a second.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub refresh: Option<u32>,
 }
 
 /// `[remote]`

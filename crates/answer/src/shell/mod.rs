@@ -57,6 +57,9 @@ pub(crate) struct Ways {
 /// debconf (descriptor 3), too.
 pub(crate) const UNWAITED: &str = " </dev/null >/dev/null 2>&1 3>&- &";
 
+/// Before a quoted command that is not waited for, so that the sign counts for all of it.
+pub(crate) const UNWAITED_SHELL: &str = "sh -c ";
+
 /// A command without its sign, and whether it is waited for.
 pub(crate) fn split_unwaited(line: &str) -> (&str, bool) {
     let own = line.strip_suffix(UNWAITED).or_else(|| line.strip_suffix(" &"));

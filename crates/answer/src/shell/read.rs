@@ -1,7 +1,7 @@
 //! Shell as lines.
 
 use super::{
-    Guard, Line, Ways, first_start,
+    Guard, Line, UNWAITED, UNWAITED_SHELL, Ways, first_start,
     name::{of_keyboard_values, pattern},
     neutral_group,
     say::{JOIN, KEYBOARD, MAKE_GROUP, PURGE},
@@ -60,6 +60,9 @@ impl Line {
         };
         if let Some(line) = Self::of_script(&script).filter(|_| wait) {
             return line;
+        }
+        if let Some(run) = of_unwaited(&script).filter(|_| wait && !ways.inside.is_empty()) {
+            return Self::Own { run, wait: false, outside: false };
         }
         Self::Own { run: script, wait, outside: false }
     }
@@ -186,6 +189,12 @@ impl Line {
             }
         }
     }
+}
+
+/// A command that a script runs without waiting for it.
+fn of_unwaited(script: &str) -> Option<String> {
+    let quoted = script.strip_suffix(UNWAITED)?.strip_prefix(UNWAITED_SHELL)?;
+    unquoted(quoted).filter(|(_, rest)| rest.is_empty()).map(|(run, _)| run)
 }
 
 /// The script that a line copies from the media and runs in the installed system.

@@ -1,7 +1,7 @@
 //! Lines as shell.
 
 use super::{
-    Line, UNWAITED, USUAL_GROUPS, Ways, first_start, group,
+    Line, UNWAITED, UNWAITED_SHELL, USUAL_GROUPS, Ways, first_start, group,
     name::{expression, keyboard_values},
 };
 use crate::command_line::sh::{self, quoted, word};
@@ -82,7 +82,12 @@ impl Line {
             Self::FirstStart(lines) => inside(first_start::say(lines)),
             Self::Own { run, wait, outside } => {
                 let end = if *wait { "" } else { UNWAITED };
-                if *outside { format!("{run}{end}") } else { format!("{}{end}", inside(run.clone())) }
+                match (*outside || ways.inside.is_empty(), *wait) {
+                    (true, _) => format!("{run}{end}"),
+                    (false, true) => inside(run.clone()),
+                    // Whatever enters the installed system must have left it before the next one does.
+                    (false, false) => inside(format!("{UNWAITED_SHELL}{}{end}", quoted(run))),
+                }
             }
         }
     }

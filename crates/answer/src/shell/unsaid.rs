@@ -41,6 +41,12 @@ pub(crate) fn unsaid(model: &Model, dialect: crate::Dialect, stages: &[Stage], f
     if model.system.key.as_ref().is_some_and(|key| !matches!(key, crate::model::KeyChoice::None(_))) {
         none("system.key", "product keys");
     }
+    if !model.system.folder.is_empty() {
+        none("system.folder", "folder of the system");
+    }
+    if model.display != crate::model::Display::default() {
+        none("display", "settings of the screen");
+    }
     if model.network.place.is_some() {
         none("network.place", "places of networks");
     }

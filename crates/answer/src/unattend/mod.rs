@@ -4,6 +4,7 @@ mod about;
 mod check;
 mod commands;
 mod edit;
+mod join;
 mod known;
 mod lists;
 mod node;
@@ -25,6 +26,7 @@ use edit::{PASSES, architecture_of, components};
 use neat_content::Result;
 
 pub(crate) use check::is_key;
+pub use join::join;
 
 pub(crate) const NAMESPACE: &str = "urn:schemas-microsoft-com:unattend";
 

@@ -70,6 +70,16 @@ fn set(into: &mut String, value: &str) -> bool {
     true
 }
 
+fn number(value: Option<u32>) -> Option<String> {
+    value.map(|own| own.to_string())
+}
+
+fn take_number(into: &mut Option<u32>, value: &str) -> bool {
+    let parsed = value.parse().ok();
+    *into = into.or(parsed);
+    parsed.is_some()
+}
+
 fn keyboards(said: &Said<'_>) -> Option<String> {
     let pairs: Vec<String> =
         said.model.language.keyboards.iter().filter_map(|keyboard| tables::layout_pair(keyboard)).collect();
@@ -319,6 +329,39 @@ pub(super) const SINGLES: &[Single] = &[
             Some(zone) => set(&mut model.language.time_zone, zone),
             None => false,
         }
+    ),
+    single!(
+        "display.bits",
+        [spot(OOBE, SHELL, &["Display", "ColorDepth"]), spot(SPECIALIZE, SHELL, &["Display", "ColorDepth"])],
+        |said| number(said.model.display.bits),
+        |model, value| take_number(&mut model.display.bits, value)
+    ),
+    single!(
+        "display.width",
+        [
+            spot(OOBE, SHELL, &["Display", "HorizontalResolution"]),
+            spot(SPECIALIZE, SHELL, &["Display", "HorizontalResolution"]),
+        ],
+        |said| number(said.model.display.width),
+        |model, value| take_number(&mut model.display.width, value)
+    ),
+    single!(
+        "display.refresh",
+        [
+            spot(OOBE, SHELL, &["Display", "RefreshRate"]),
+            spot(SPECIALIZE, SHELL, &["Display", "RefreshRate"])
+        ],
+        |said| number(said.model.display.refresh),
+        |model, value| take_number(&mut model.display.refresh, value)
+    ),
+    single!(
+        "display.height",
+        [
+            spot(OOBE, SHELL, &["Display", "VerticalResolution"]),
+            spot(SPECIALIZE, SHELL, &["Display", "VerticalResolution"]),
+        ],
+        |said| number(said.model.display.height),
+        |model, value| take_number(&mut model.display.height, value)
     ),
     single!(
         "remote.allow",

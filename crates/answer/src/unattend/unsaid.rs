@@ -99,6 +99,9 @@ pub(super) fn unsaid(model: &Model, secrets: &Vault) -> Vec<Finding> {
     if !model.network.interface.is_empty() && model.network.fixed.is_none() {
         notes.push(Finding::needless("network.interface", Dialect::Unattend, "it uses all that have a link"));
     }
+    if !model.system.folder.is_empty() {
+        notes.push(Finding::needless("system.folder", Dialect::Unattend, "the folder is always the same"));
+    }
     if model.power.leave_disc.is_some() {
         notes.push(Finding::needless("power.leave_disc", Dialect::Unattend, "the disc stays in its drive"));
     }

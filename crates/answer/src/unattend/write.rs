@@ -258,7 +258,7 @@ fn side_files(saying: &Saying<'_>, files: &mut Vec<SideFile>) {
             if script.stage == Stage::SetupStart { String::new() } else { "sources/$OEM$/$1/".into() };
         files.push(SideFile {
             path: format!("{folder}{}/{}", tasks::FOLDER, script.name),
-            bytes: tasks::script::bytes(&script.name, &script.text),
+            bytes: crate::command_line::script::bytes(&script.name, &script.text),
         });
     }
     let Some(wireless) = &saying.model.network.wireless else { return };

@@ -3,9 +3,9 @@
 use neat_answer::{
     Dialect, Model, Secrets,
     model::{
-        Account, Administrator, AppList, Architecture, Command, Disk, Distribution, EditionChoice, Erases,
-        FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Partition, PartitionKind, Place,
-        Power, Privacy, RegistryValue, Remote, Requirement, Scheme, Script, Secret, Size, Stage,
+        Account, Administrator, AppList, Architecture, Command, Disk, Display, Distribution, EditionChoice,
+        Erases, FirstStart, KeyChoice, Language, Licence, Machine, Network, Page, Partition, PartitionKind,
+        Place, Power, Privacy, RegistryValue, Remote, Requirement, Scheme, Script, Secret, Size, Stage,
         StaticAddress, System, WhenDone, Wireless,
     },
 };
@@ -76,7 +76,20 @@ fn guarded(disk: Disk) -> impl Strategy<Value = Disk> {
     )
 }
 
-fn disks(dialect: Dialect) -> impl Strategy<Value = Vec<Disk>> {
+/// The whole of the first disk, or what is free.
+fn whole_disk() -> impl Strategy<Value = Vec<Disk>> {
+    let one = (any::<bool>(), any::<bool>()).prop_map(|(wipe, is_made)| Disk {
+        wipe,
+        partition: is_made.then(|| Partition::new(PartitionKind::System, Size::Rest)).into_iter().collect(),
+        ..Disk::default()
+    });
+    option::of(one).prop_map(|own| own.into_iter().collect())
+}
+
+fn disks(dialect: Dialect) -> BoxedStrategy<Vec<Disk>> {
+    if dialect == Dialect::Sif {
+        return whole_disk().boxed();
+    }
     let is_unattend = dialect == Dialect::Unattend;
     let partition = |kind, size| Partition::new(kind, size);
     let system = move |label: String| Partition { label, ..partition(PartitionKind::System, Size::Rest) };
@@ -108,11 +121,12 @@ fn disks(dialect: Dialect) -> impl Strategy<Value = Vec<Disk>> {
         disk
     };
     let one = (any::<bool>(), maybe(word()), any::<bool>()).prop_map(own).prop_flat_map(guarded);
-    option::of(one).prop_map(|own| own.into_iter().collect())
+    option::of(one).prop_map(|own| own.into_iter().collect()).boxed()
 }
 
 fn accounts(dialect: Dialect) -> impl Strategy<Value = Vec<Account>> {
     let linux = dialect != Dialect::Unattend;
+    // All but one dialect can say that somebody is signed in.
     let rest = (
         maybe(hostile()),
         subsequence(vec!["administrators".to_owned(), "video".to_owned()], 0..=2),
@@ -159,12 +173,15 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
             Stage::AuditSystem,
             Stage::AuditUser,
         ],
+        Dialect::Sif => vec![Stage::SystemInstalled, Stage::FirstSignIn],
         _ => vec![Stage::SetupStart, Stage::SystemInstalled, Stage::FirstStart],
     };
+    let has_batches = matches!(dialect, Dialect::Unattend | Dialect::Sif);
     let is_unattend = dialect == Dialect::Unattend;
-    let has_description = matches!(dialect, Dialect::Unattend | Dialect::Kickstart | Dialect::Autoyast);
+    let has_description =
+        matches!(dialect, Dialect::Unattend | Dialect::Kickstart | Dialect::Autoyast | Dialect::Sif);
     // Quotes are balanced in commands that a shell reads.
-    let run = if is_unattend {
+    let run = if has_batches {
         hostile().boxed()
     } else {
         (
@@ -183,15 +200,18 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
     };
     let one = (proptest::sample::select(stages), run, maybe(hostile()), any::<bool>(), any::<bool>())
         .prop_map(move |(stage, run, description, first, second)| Command {
-            // Those of the first start have no room for it where a unit runs them.
-            description: if has_description && (stage, dialect) != (Stage::FirstStart, Dialect::Kickstart) {
+            // Those of the first start have no room for it where a unit runs them, nor have those of a list without names.
+            description: if has_description
+                && (stage, dialect) != (Stage::FirstStart, Dialect::Kickstart)
+                && (stage, dialect) != (Stage::FirstSignIn, Dialect::Sif)
+            {
                 description
             } else {
                 String::new()
             },
             wait: !first || stage == Stage::FirstSignIn,
             hidden: is_unattend && second,
-            outside: !is_unattend && second && stage == Stage::SystemInstalled,
+            outside: !has_batches && second && stage == Stage::SystemInstalled,
             ..Command::new(stage, run)
         });
     vec(one, 0..5).prop_map(move |mut all| {
@@ -200,7 +220,7 @@ fn commands(dialect: Dialect) -> impl Strategy<Value = Vec<Command>> {
         let order = |own: &Command| {
             let stage = Stage::ALL.iter().position(|stage| *stage == own.stage);
             let split = match dialect {
-                Dialect::Unattend => !own.wait,
+                Dialect::Unattend | Dialect::Sif => !own.wait,
                 Dialect::Kickstart | Dialect::Autoyast => own.outside,
                 _ => false,
             };
@@ -221,7 +241,8 @@ fn scripts(dialect: Dialect) -> impl Strategy<Value = Vec<Script>> {
         from: String::new(),
         carried: neat_answer::model::Carried::Inside,
     });
-    option::of(one).prop_map(|own| own.into_iter().collect())
+    // Those of this one lie beside the answers.
+    option::of(one).prop_map(move |own| own.into_iter().filter(|_| dialect != Dialect::Sif).collect())
 }
 
 fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
@@ -236,7 +257,8 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
         move |(fixed, name, password, other, place)| {
             let is_unattend = dialect == Dialect::Unattend;
             // A description of a wireless network is a file beside unattend, and kickstart sets up one network.
-            let has_wireless = other && !(is_unattend || dialect == Dialect::Kickstart && fixed.is_some());
+            let is_wired = matches!(dialect, Dialect::Unattend | Dialect::Sif);
+            let has_wireless = other && !(is_wired || dialect == Dialect::Kickstart && fixed.is_some());
             Network {
                 interface: match dialect {
                     Dialect::Preseed | Dialect::Kickstart if fixed.is_none() && !has_wireless && other => {
@@ -249,7 +271,7 @@ fn network(dialect: Dialect) -> impl Strategy<Value = Network> {
                     }
                     _ => String::new(),
                 },
-                needed: (other && !matches!(dialect, Dialect::Kickstart | Dialect::Autoyast))
+                needed: (other && !matches!(dialect, Dialect::Kickstart | Dialect::Autoyast | Dialect::Sif))
                     .then_some(false),
                 place: place.filter(|_| is_unattend),
                 wireless: has_wireless.then_some(Wireless { name, password, hidden: false }),
@@ -282,6 +304,8 @@ fn distribution(dialect: Dialect, is_said: bool, truth: Option<u32>) -> Distribu
 /// Models that `dialect` can say in full, in the form in which it says them back.
 pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
     let is_unattend = dialect == Dialect::Unattend;
+    let is_sif = dialect == Dialect::Sif;
+    let has_owner = is_unattend || is_sif;
     let keyboards = vec(tag(), 1..3).prop_map(move |mut all| {
         all.dedup();
         if dialect == Dialect::Autoyast {
@@ -294,11 +318,11 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
     let language = (maybe(tag()), maybe(tag()), maybe(keyboards), any::<bool>()).prop_map(
         move |(setup, user, keyboards, zone)| Language {
             interface: String::new(),
-            system: if is_unattend { user.clone() } else { String::new() },
-            user: if is_unattend { user } else { String::new() },
+            system: if has_owner { user.clone() } else { String::new() },
+            user: if has_owner { user } else { String::new() },
             keyboards,
             time_zone: if zone { "Europe/Paris".into() } else { String::new() },
-            setup,
+            setup: if is_sif { String::new() } else { setup },
         },
     );
     let edition =
@@ -311,21 +335,26 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                 _ => None,
             },
             key: (is_unattend && key).then_some(KeyChoice::None(true)),
-            licence: (licence && matches!(dialect, Dialect::Unattend | Dialect::Kickstart))
+            licence: (licence && matches!(dialect, Dialect::Unattend | Dialect::Kickstart | Dialect::Sif))
                 .then_some(Licence::Accept),
+            folder: if is_sif && key { "QUAY.2".into() } else { String::new() },
         });
     let machine = (machine_names(), maybe(hostile()), maybe(hostile()), any::<bool>()).prop_map(
         move |(name, owner, organisation, domain)| {
             let is_fixed = !name.is_empty() && !name.contains('{');
             Machine {
-                name: if is_unattend || name != "{random}" { name } else { "{random:8}".into() },
-                domain: if domain && (is_unattend || is_fixed) {
+                name: match name.as_str() {
+                    _ if is_sif && !is_fixed && name != "{random}" => String::new(),
+                    "{random}" if !has_owner => "{random:8}".into(),
+                    _ => name,
+                },
+                domain: if domain && (has_owner || is_fixed) {
                     "ferries.example".into()
                 } else {
                     String::new()
                 },
-                owner: if is_unattend { owner } else { String::new() },
-                organisation: if is_unattend { organisation } else { String::new() },
+                owner: if has_owner { owner } else { String::new() },
+                organisation: if has_owner { organisation } else { String::new() },
             }
         },
     );
@@ -378,6 +407,7 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                 administrator: Administrator {
                     enabled: match dialect {
                         Dialect::Kickstart | Dialect::Autoyast => enabled.filter(|own| !own),
+                        Dialect::Sif => None,
                         _ => enabled,
                     },
                     password,
@@ -391,17 +421,23 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                 },
                 waive: if is_unattend { waive } else { Vec::new() },
                 prevent_encryption: is_unattend && encryption,
+                display: Display {
+                    width: minutes.map(|own| own + 640).filter(|_| has_owner),
+                    height: minutes.map(|own| own + 480).filter(|_| has_owner),
+                    bits: (has_owner && remote).then_some(32),
+                    refresh: (has_owner && encryption).then_some(60),
+                },
                 remote: Remote { allow: remote },
                 power: Power {
                     sleep_minutes: minutes.filter(|_| is_unattend),
                     screen_minutes: minutes.filter(|_| is_unattend),
-                    hibernation: minutes.map(|own| own % 2 == 0).filter(|_| is_unattend),
+                    hibernation: minutes.map(|own| own % 2 == 0).filter(|_| has_owner),
                     leave_disc: match dialect {
                         Dialect::Preseed => enabled,
                         Dialect::Kickstart if done > 0 => enabled.filter(|leave| !leave),
                         _ => None,
                     },
-                    when_done: if is_unattend {
+                    when_done: if has_owner {
                         None
                     } else {
                         [None, Some(WhenDone::Off), Some(WhenDone::Restart)][done as usize]
@@ -410,16 +446,18 @@ pub fn models(dialect: Dialect) -> impl Strategy<Value = Model> {
                 software: AppList {
                     add: if is_unattend { Vec::new() } else { software.0 },
                     remove: software.1,
-                    drivers: if is_unattend && encryption {
-                        vec!["%configsetroot%\\drivers".into()]
-                    } else {
-                        Vec::new()
+                    drivers: match dialect {
+                        Dialect::Unattend if encryption => vec!["%configsetroot%\\drivers".into()],
+                        Dialect::Sif if encryption => {
+                            vec!["%SystemDrive%\\drivers\\net".into(), "%SystemDrive%\\b c".into()]
+                        }
+                        _ => Vec::new(),
                     },
                     configuration_set: is_unattend && encryption,
                     updates: if is_unattend && remote { vec!["D:\\up dates".into()] } else { Vec::new() },
                 },
                 distribution: distribution(dialect, remote, minutes),
-                registry: if is_unattend {
+                registry: if has_owner {
                     machine_values.into_iter().chain(user_values).collect()
                 } else {
                     Vec::new()

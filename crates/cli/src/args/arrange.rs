@@ -12,7 +12,7 @@ const GROUPS: [(&str, &[&str]); 5] = [
         &["editions", "capture", "repack", "split", "join", "update", "touchup"],
     ),
     ("Answer what setup asks", &["answer"]),
-    ("Plan, make and try", &["draft", "pick", "plan", "build", "report", "master", "stick", "trial"]),
+    ("Plan, make and try", &["draft", "pick", "plan", "build", "report", "master", "stick", "disc", "trial"]),
     ("Many and later", &["depot", "schema", "manual", "config", "demo"]),
 ];
 

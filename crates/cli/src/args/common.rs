@@ -3,7 +3,7 @@
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
-/// Which edition of an image file is meant.
+/// Which edition of an image file, or which partition of a machine's disk, is meant.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Inside an image file")]
 pub(crate) struct InsideArgs {
@@ -13,6 +13,9 @@ pub(crate) struct InsideArgs {
     /// Which image file of the media, by its path there; without it the one with the systems to install
     #[arg(long, value_name = "PATH", requires = "edition")]
     pub image: Option<String>,
+    /// The partition of a machine's disk, by the number that `look` shows; without it the one with a system
+    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["edition", "image"], help_heading = "On a machine's disk")]
+    pub partition: Option<u32>,
 }
 
 /// Which digest.

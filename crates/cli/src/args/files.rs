@@ -7,10 +7,10 @@ use std::path::PathBuf;
 /// List the files of a media or of an edition: digest, size, path
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  neatstack files quay-os-7.iso --digest sha256\n  neatstack files quay-os-7.iso --edition \"Quay OS 7 Bridge\""
+    after_help = "Examples:\n  neatstack files quay-os-7.iso --digest sha256\n  neatstack files quay-os-7.iso --edition \"Quay OS 7 Bridge\"\n  neatstack files reference.vmdk --partition 3"
 )]
 pub(crate) struct FilesArgs {
-    /// An ISO file, a folder or an image file
+    /// An ISO file, a folder, an image file or a machine's disk
     pub path: PathBuf,
     #[command(flatten)]
     pub inside: InsideArgs,

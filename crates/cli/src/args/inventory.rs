@@ -15,7 +15,7 @@ Examples:
   neatstack inventory install.wim --edition 2 --category app --least 100KiB
   neatstack inventory install.wim --edition 2 --match \"feature/fax*\" --json")]
 pub(crate) struct InventoryArgs {
-    /// An ISO file, a folder or an image file
+    /// An ISO file, a folder, an image file or a machine's disk
     pub path: PathBuf,
     #[command(flatten)]
     pub inside: InsideArgs,

@@ -10,6 +10,7 @@ mod compare;
 mod config;
 mod demo;
 mod depot;
+mod disc;
 mod draft;
 mod drivers;
 mod editions;
@@ -47,6 +48,7 @@ pub(crate) use compare::CompareArgs;
 pub(crate) use config::ConfigArgs;
 pub(crate) use demo::{DemoArgs, DemoSize};
 pub(crate) use depot::{DepotAction, DepotArgs, DepotKind, OfferArgs};
+pub(crate) use disc::{DiscAction, DiscArgs, DiscEraseArgs, WriterArgs};
 pub(crate) use draft::{DraftArgs, DraftForm};
 pub(crate) use drivers::DriversArgs;
 pub(crate) use editions::{EditionsAction, EditionsArgs};
@@ -145,6 +147,7 @@ pub(crate) enum Command {
     Answer(AnswerArgs),
     Touchup(TouchupArgs),
     Stick(StickArgs),
+    Disc(DiscArgs),
     Trial(TrialArgs),
     Depot(DepotArgs),
     Draft(DraftArgs),
@@ -206,7 +209,7 @@ mod tests {
             "neatstack repack a.wim -o b.wim --level max --method lzx --chunk 32KiB --threads 2",
             "neatstack split a.wim --limit 3800MiB -o a.swm",
             "neatstack files a.iso --edition 1 --image sources/boot.wim",
-            "neatstack capture d -o a.wim --name x --exclude *.tmp",
+            "neatstack capture d -o a.wim --name x --leave-out *.tmp",
             "neatstack answer new --language da-DK -o a.answer.toml",
             "neatstack answer read a.xml --json",
             "neatstack answer write a.answer.toml --dialect preseed --sites m.csv -o out",
@@ -225,6 +228,9 @@ mod tests {
             "neatstack touchup a.iso undo",
             "neatstack stick a.iso --to /dev/sdq --yes-erase X1 --size 8GB",
             "neatstack stick --list",
+            "neatstack disc a.iso --to /dev/sr7 --yes-erase X1 --speed 8",
+            "neatstack disc --list",
+            "neatstack disc erase --simulated w.writer.toml --whole --yes-erase X1",
             "neatstack trial a.iso --firmware bios --memory 512M",
             "neatstack depot serve d --address 0.0.0.0 --port 80",
             "neatstack draft a.iso --plain --edition 1 --updates u --drivers d --devices l --answer a --sites s --form both",

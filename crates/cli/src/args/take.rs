@@ -7,10 +7,10 @@ use std::path::PathBuf;
 /// Copy files out of a media or an edition
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  neatstack take quay-os-7.iso readme.txt support --to here/\n  neatstack take install.wim Quay/Config --edition 2 --to here/"
+    after_help = "Examples:\n  neatstack take quay-os-7.iso readme.txt support --to here/\n  neatstack take install.wim Quay/Config --edition 2 --to here/\n  neatstack take reference.vmdk Users/purser --to here/"
 )]
 pub(crate) struct TakeArgs {
-    /// An ISO file, a folder or an image file
+    /// An ISO file, a folder, an image file or a machine's disk
     pub path: PathBuf,
     #[command(flatten)]
     pub inside: InsideArgs,

@@ -70,6 +70,21 @@ fn named_streams(
     kind: Option<DigestKind>,
     context: &Context,
 ) -> Result<BTreeMap<String, Vec<FileView>>> {
+    if let Some(disk) = images::on_disk(&args.path, &args.inside, context)? {
+        let mut all: BTreeMap<String, Vec<FileView>> = BTreeMap::new();
+        for (path, name, content, modified) in disk.streams() {
+            let digest = kind.map(|kind| digest_of(&content, kind, &context.job())).transpose()?;
+            all.entry(path.clone()).or_default().push(FileView {
+                path: format!("{path}:{name}"),
+                kind: "stream",
+                size: content.len(),
+                digest,
+                target: None,
+                modified: modified.seconds,
+            });
+        }
+        return Ok(all);
+    }
     let image = images::open_anywhere(&args.path, args.inside.image.as_deref())?;
     let number = match &args.inside.edition {
         Some(wanted) => image.find_edition(wanted)?,

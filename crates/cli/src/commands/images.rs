@@ -10,6 +10,7 @@ use neat_content::{Content, Error, IfThere, Output, PendingFile, Piece, Result, 
 use neat_image::{
     Compression, ImageDraft, ImageFile, Level, Method, SolidCompression, is_image_file, to_tree,
 };
+use neat_machine::{MachineDisk, PartitionFiles};
 use neat_stack::{compression_for, install_image_path, open_image};
 use std::path::Path;
 
@@ -67,7 +68,11 @@ pub(super) fn open_tree(
     consequence: &str,
     context: &Context,
 ) -> Result<Tree> {
-    const SHOWN: usize = 5;
+    if let Some(disk) = on_disk(path, inside, context)? {
+        let (tree, notes) = disk.tree()?;
+        say_notes(&notes, consequence, context);
+        return Ok(tree);
+    }
     let only = if inside.edition.is_none() && is_image(path)? { only_edition(&open(path)?) } else { None };
     let Some(wanted) = inside.edition.as_ref().or(only.as_ref()) else {
         if is_image(path)? {
@@ -82,13 +87,41 @@ pub(super) fn open_tree(
     let number = image.find_edition(wanted)?;
     let files = image.files(number)?;
     let (tree, notes) = to_tree(&image, number, &files)?;
+    say_notes(&notes, consequence, context);
+    Ok(tree)
+}
+
+/// Says the first of what a tree cannot hold, with its `consequence`.
+fn say_notes(notes: &[String], consequence: &str, context: &Context) {
+    const SHOWN: usize = 5;
     for note in notes.iter().take(SHOWN) {
         context.note(&format!("{note}, {consequence}"));
     }
     if notes.len() > SHOWN {
         context.note(and_more(notes.len() - SHOWN).trim_start());
     }
-    Ok(tree)
+}
+
+/// The files of the partition that is meant, if `path` is a machine's disk.
+pub(super) fn on_disk(path: &Path, inside: &InsideArgs, context: &Context) -> Result<Option<PartitionFiles>> {
+    if !MachineDisk::is_at(path)? {
+        return match inside.partition {
+            Some(_) => Err(Error::request(
+                format!("{} is no machine's disk, and --partition is for those", path.display()),
+                "leave --partition out",
+            )),
+            None => Ok(None),
+        };
+    }
+    if inside.edition.is_some() {
+        return Err(Error::request(
+            format!("{} is a machine's disk, which has no editions", path.display()),
+            "say which partition with --partition, or leave both out",
+        ));
+    }
+    let found = MachineDisk::open(path)?.chosen(inside.partition, &context.job());
+    context.clear_progress();
+    found.map(Some).map_err(|error| error.within(path.display()))
 }
 
 /// The level that is asked for; nothing stands for none.

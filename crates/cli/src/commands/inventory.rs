@@ -8,31 +8,14 @@ use neat_service::{Catalogue, Category, Component, Edition, Inventory, Layout, O
 use std::sync::Arc;
 
 pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
-    let image = images::open_anywhere(&args.path, args.inside.image.as_deref())?;
-    let number = match &args.inside.edition {
-        Some(wanted) => image.find_edition(wanted)?,
-        None if image.editions().len() == 1 => 1,
-        None => {
-            let names: Vec<String> = image
-                .editions()
-                .iter()
-                .enumerate()
-                .map(|(n, info)| format!("{} {:?}", n + 1, info.name))
-                .collect();
-            return Err(Error::request(
-                format!("{} holds several editions", args.path.display()),
-                format!("say which with --edition: {}", names.join(", ")),
-            ));
-        }
-    };
+    let (draft, number) = opened(args, context)?;
     let categories = args.category.iter().map(|word| category(word)).collect::<Result<Vec<Category>>>()?;
     let mut layouts =
         args.layout.iter().map(|path| Layout::open(path).map(Arc::new)).collect::<Result<Vec<_>>>()?;
     layouts.push(Arc::new(Layout::common()?));
     let catalogues = args.catalogue.iter().map(|path| Catalogue::open(path)).collect::<Result<Vec<_>>>()?;
-    let draft = Arc::new(ImageDraft::of(&image));
     let edition = Edition::open(&draft, number, &layouts, Times::default())?;
-    let others = (1..=image.editions().len()).filter(|other| *other != number);
+    let others = (1..=draft.editions().len()).filter(|other| *other != number);
     let others = OtherFiles::of(&draft, others)?;
     let inventory = Inventory::of(&edition, &catalogues, Some(&others))?;
     for note in edition.notes.iter().chain(&inventory.notes) {
@@ -59,6 +42,32 @@ pub(crate) fn run(args: &InventoryArgs, context: &Context) -> Result<()> {
         ));
     }
     context.print(&show::inventory::inventory(edition.name(), &components, &edition.record))
+}
+
+/// The edition that is meant, or the system on a disk as one.
+fn opened(args: &InventoryArgs, context: &Context) -> Result<(Arc<ImageDraft>, usize)> {
+    if let Some(disk) = images::on_disk(&args.path, &args.inside, context)? {
+        let name = format!("the system on partition {}", disk.partition.number);
+        return Ok((Arc::new(disk.draft(&name)?), 1));
+    }
+    let image = images::open_anywhere(&args.path, args.inside.image.as_deref())?;
+    let number = match &args.inside.edition {
+        Some(wanted) => image.find_edition(wanted)?,
+        None if image.editions().len() == 1 => 1,
+        None => {
+            let names: Vec<String> = image
+                .editions()
+                .iter()
+                .enumerate()
+                .map(|(n, info)| format!("{} {:?}", n + 1, info.name))
+                .collect();
+            return Err(Error::request(
+                format!("{} holds several editions", args.path.display()),
+                format!("say which with --edition: {}", names.join(", ")),
+            ));
+        }
+    };
+    Ok((Arc::new(ImageDraft::of(&image)), number))
 }
 
 fn category(word: &str) -> Result<Category> {

@@ -18,6 +18,7 @@ const LARGEST_TEXT: u64 = 4 << 20;
 pub(super) enum Kind {
     Disc,
     Stick,
+    MachineDisk,
     Image,
     Hive,
     Registration,
@@ -41,6 +42,7 @@ impl Kind {
         match self {
             Self::Disc => "an ISO file",
             Self::Stick => "the image of a stick",
+            Self::MachineDisk => "a machine's disk",
             Self::Image => "an image file",
             Self::Hive => "a registry hive",
             Self::Registration => "a registration text",
@@ -64,6 +66,9 @@ impl Kind {
         match self {
             Self::Disc | Self::Stick => {
                 "`neatstack look` it; name the image file on it with --image, or `take` it out"
+            }
+            Self::MachineDisk => {
+                "`neatstack look` it; `files`, `take` and `inventory` read its partitions, `capture` makes an edition of its system"
             }
             Self::Image => {
                 "`neatstack editions` lists what it holds; `neatstack files --edition` looks into one"
@@ -108,6 +113,9 @@ impl Kind {
         }
         if first == *b"MSCF" || first == *b"PK\x03\x04" || first == [0x28, 0xB5, 0x2F, 0xFD] {
             return Ok(Some(Self::Archive));
+        }
+        if damage_apart(neat_machine::MachineDisk::is_at(path))?.unwrap_or(false) {
+            return Ok(Some(Self::MachineDisk));
         }
         if damage_apart(read::is_stick(&source))?.unwrap_or(false) {
             return Ok(Some(Self::Stick));

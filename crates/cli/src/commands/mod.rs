@@ -8,6 +8,7 @@ mod compare;
 mod config;
 mod demo;
 mod depot;
+mod disc;
 mod draft;
 mod drivers;
 mod editions;
@@ -63,6 +64,7 @@ pub(crate) fn run(command: Command, context: &Context) -> Result<ExitCode> {
         Command::Depot(args) => depot::run(&args, context)?,
         Command::Touchup(args) => touchup::run(&args, context)?,
         Command::Stick(args) => stick::run(&args, context)?,
+        Command::Disc(args) => disc::run(&args, context)?,
         Command::Trial(args) => return trial::run(&args, context),
         Command::Report(args) => report::run(&args, context)?,
         Command::Schema(args) => schema::run(&args, context)?,

@@ -53,6 +53,26 @@ pub(crate) struct FileView {
     pub modified: i64,
 }
 
+/// What a capture of a disk came to, for a person.
+pub(crate) fn captured(
+    path: &str,
+    len: u64,
+    (entries, bytes): (usize, u64),
+    left_out: &[String],
+    editions: &[String],
+) -> String {
+    let mut sheet = Sheet::default();
+    sheet.row("captured", format!("{}, {}", count(entries as u64, "entry", "entries"), size(bytes)));
+    if !left_out.is_empty() {
+        sheet.row("left out", super::outside::shown(&left_out.join(", ")));
+    }
+    sheet.row(
+        if editions.len() == 1 { "edition" } else { "editions" },
+        super::outside::shown(&editions.join(", ")),
+    );
+    format!("{}{}", heading_line(path, &size(len)), sheet.text())
+}
+
 /// JSON form of `look` at an image file.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct ImageView {

@@ -350,7 +350,8 @@ impl MediaView {
         for (number, loader) in self.uefi_loaders.iter().enumerate() {
             sheet.row(if number == 0 { "UEFI loaders" } else { "" }, loader);
         }
-        self.older_setups.iter().for_each(|own| own.rows(&mut sheet));
+        let said: Vec<&str> = self.answer_files.iter().map(|own| own.path.as_str()).collect();
+        self.older_setups.iter().for_each(|own| own.rows(&said, &mut sheet));
         if self.answer_files.is_empty() && self.older_setups.iter().all(OlderView::has_no_answers) {
             sheet.row("answer file", "none where setup looks");
         }

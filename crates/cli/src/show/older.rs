@@ -72,8 +72,8 @@ impl OlderView {
         self.answers.is_empty()
     }
 
-    /// Its rows for people.
-    pub(crate) fn rows(&self, sheet: &mut Sheet) {
+    /// Its rows for people; answer files that are `said` already are left out.
+    pub(crate) fn rows(&self, said: &[&str], sheet: &mut Sheet) {
         let pack = match self.service_pack {
             Some(0) => ", no service pack".to_owned(),
             Some(number) => format!(", service pack {number}"),
@@ -90,7 +90,7 @@ impl OlderView {
             let files = count(self.compressed_files, "file", "files");
             sheet.row("compressed", format!("{files}, each by itself, {}", size(self.compressed_bytes)));
         }
-        for answer in &self.answers {
+        for answer in self.answers.iter().filter(|own| !said.contains(&own.as_str())) {
             sheet.row("answer file", answer.as_str());
         }
         for added in &self.added {

@@ -68,7 +68,7 @@ pub(crate) struct DiskView {
 }
 
 /// A number of bytes as makers of disks count them.
-fn decimal_size(bytes: u64) -> String {
+pub(super) fn decimal_size(bytes: u64) -> String {
     let gigabytes = bytes as f64 / 1e9;
     if gigabytes >= 1.0 { format!("{gigabytes:.1} GB") } else { format!("{:.0} MB", bytes as f64 / 1e6) }
 }

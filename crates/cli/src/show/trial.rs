@@ -1,7 +1,9 @@
 //! What `trial` and `look --boot` say.
 
-use super::{Sheet, heading_line, style};
+use super::{Sheet, heading_line, outside, style};
+use neat_content::Timestamp;
 use neat_media::bootwalk::Walk;
+use neat_signature::LoaderSignatures;
 use neat_trial::{End, Outcome, Tools};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -35,6 +37,83 @@ pub(crate) struct WalksView {
     pub path: String,
     pub good: bool,
     pub walks: Vec<Walk>,
+    /// The UEFI applications that would be started, and who signed them.
+    pub loaders: Vec<LoaderView>,
+}
+
+/// A UEFI application and its signatures.
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct LoaderView {
+    pub path: String,
+    #[serde(flatten)]
+    pub signed: LoaderSignatures,
+}
+
+/// Who signed the loaders, for a person; `now` tells what has ended.
+pub(crate) fn signatures(loaders: &[LoaderView], now: Timestamp) -> String {
+    let mut text = String::new();
+    for loader in loaders {
+        let mut sheet = Sheet::default();
+        let signed = &loader.signed;
+        let bad = |words: &str| format!("{}{words}{:#}", style::BAD, style::BAD);
+        if signed.signatures.is_empty() {
+            sheet.row("signed", "no: firmware that checks signatures does not start it");
+        }
+        for signature in &signed.signatures {
+            let names: Vec<String> =
+                signature.authorities.iter().map(|own| outside::line(&own.name).into_owned()).collect();
+            sheet.row(
+                "signed by",
+                if names.is_empty() { "nobody that can be read".into() } else { names.join(", by ") },
+            );
+            let known = names.iter().skip(1).cloned();
+            let known: Vec<String> =
+                known.chain(signature.root().map(|root| outside::line(root).into_owned())).collect();
+            if !known.is_empty() {
+                let mut known = known;
+                known.dedup();
+                sheet.row("started by", format!("firmware that knows {}", known.join(" or ")));
+            }
+            let fits = match (&signature.problem, signature.digest_fits, signature.is_sound()) {
+                (Some(problem), ..) => bad(&outside::line(problem)),
+                (None, false, _) => {
+                    bad("no: it was changed since; firmware that checks signatures does not start it")
+                }
+                (None, true, false) => bad("no: the key or the chain does not"),
+                (None, true, true) => "yes: digest, key and chain, as far as it is in the file".to_owned(),
+            };
+            sheet.row("fits", fits);
+            for (n, own) in signature.authorities.iter().enumerate().filter(|(_, own)| own.is_expired(now)) {
+                let until = super::time(Timestamp::from_seconds(own.until));
+                let name = outside::line(&own.name);
+                let what = if n == 0 { ", which firmware does not look at" } else { "" };
+                sheet.row("ended", format!("{name}, on {until}{what}"));
+            }
+        }
+        if signed.is_sound() && signed.has_only_ended_authorities(now) {
+            sheet.row(
+                "mind",
+                bad("all its authorities have ended: newer machines may not know them any more"),
+            );
+        }
+        match signed.revoked {
+            Some(true) => sheet.row("taken back", bad("yes: firmware with this list does not start it")),
+            Some(false) => sheet.row("taken back", "no"),
+            None => {}
+        }
+        let versions: Vec<String> = signed
+            .versions
+            .iter()
+            .map(|own| format!("{} {}", outside::line(&own.part), own.version))
+            .collect();
+        sheet.row_if("security version", &versions.join(", "));
+        if let Some(damage) = &signed.damage {
+            sheet.row("damaged", bad(damage));
+        }
+        text += &super::heading(&format!("the signature of {}", loader.path));
+        text += &sheet.text();
+    }
+    text
 }
 
 const fn end_words(end: End) -> &'static str {

@@ -1,7 +1,7 @@
 //! A real Linux kernel with USB ports, under which the built program runs.
 
 use super::{
-    linux::{modules, pack_initrd},
+    linux::{kernel, kernel_package, modules, pack_initrd},
     machine::{Firmware, Machine},
 };
 use std::{
@@ -27,10 +27,46 @@ impl<'a> Plugged<'a> {
     }
 }
 
+/// A kernel and what it is to load.
+pub struct Kernel {
+    pub image: PathBuf,
+    /// Where its modules are.
+    package: PathBuf,
+    names: &'static [&'static str],
+}
+
+impl Kernel {
+    /// The installer's, with its drivers for USB disks, unpacked in `dir`.
+    pub fn installers(dir: &Path) -> Self {
+        let package = dir.join("installer");
+        fs::create_dir(&package).unwrap();
+        let unpacked = Command::new("sh")
+            .arg("-c")
+            .arg(format!("zcat {INSTALLER}/initrd.gz | cpio -idm --quiet 'lib/modules/*'"))
+            .current_dir(&package)
+            .stderr(Stdio::null())
+            .status()
+            .unwrap();
+        assert!(unpacked.success());
+        let names = &["xhci-pci", "usb-storage", "sd_mod", "vfat", "nls_cp437", "nls_ascii", "nls_utf8"];
+        Self { image: format!("{INSTALLER}/linux").into(), package, names }
+    }
+
+    /// That of the kernel's package, with its drivers for discs.
+    pub fn with_discs() -> Self {
+        Self { image: kernel(), package: kernel_package(), names: &["ahci", "sr_mod", "isofs"] }
+    }
+}
+
 /// A RAM disk with the program, what it needs, `files` below /w and the installer's drivers for USB disks; `steps` is
 /// what its shell does. `ns NAME ARGUMENTS…` there runs the program and prints what it says between `@NAME` and
 /// `@NAME CODE`; `come TEST` waits until a test holds.
 pub fn ramdisk(dir: &Path, files: &[&Path], steps: &str) -> PathBuf {
+    ramdisk_of(&Kernel::installers(dir), dir, files, steps)
+}
+
+/// The same for another kernel.
+pub fn ramdisk_of(kernel: &Kernel, dir: &Path, files: &[&Path], steps: &str) -> PathBuf {
     let root = dir.join("ports");
     for folder in ["bin", "modules", "proc", "sys", "dev", "m", "tmp", "w"] {
         fs::create_dir_all(root.join(folder)).unwrap();
@@ -49,21 +85,7 @@ pub fn ramdisk(dir: &Path, files: &[&Path], steps: &str) -> PathBuf {
     for file in files {
         fs::copy(file, root.join("w").join(file.file_name().unwrap())).unwrap();
     }
-    let installer = dir.join("installer");
-    fs::create_dir(&installer).unwrap();
-    let unpacked = Command::new("sh")
-        .arg("-c")
-        .arg(format!("zcat {INSTALLER}/initrd.gz | cpio -idm --quiet 'lib/modules/*'"))
-        .current_dir(&installer)
-        .stderr(Stdio::null())
-        .status()
-        .unwrap();
-    assert!(unpacked.success());
-    let order = modules(
-        &installer,
-        &["xhci-pci", "usb-storage", "sd_mod", "vfat", "nls_cp437", "nls_ascii", "nls_utf8"],
-        &root.join("modules"),
-    );
+    let order = modules(&kernel.package, kernel.names, &root.join("modules"));
     let script = format!(
         "#!/bin/busybox sh\n\
          /bin/busybox --install -s /bin\n\
@@ -114,6 +136,25 @@ pub fn start(initrd: &Path, plugged: &[Plugged]) -> Machine {
         ]);
     }
     let args: Vec<&str> = args.iter().map(String::as_str).collect();
+    Machine::run(Firmware::Bios, &args)
+}
+
+/// Starts a kernel with a RAM disk and an image as a disc in a drive.
+pub fn start_with_disc(kernel: &Kernel, initrd: &Path, image: &Path) -> Machine {
+    let drive = format!("if=none,id=disc,media=cdrom,format=raw,file={}", image.display());
+    let (kernel, initrd) = (kernel.image.display().to_string(), initrd.display().to_string());
+    let args = [
+        "-kernel",
+        &kernel,
+        "-initrd",
+        &initrd,
+        "-append",
+        "console=ttyS0,115200 quiet loglevel=1",
+        "-drive",
+        &drive,
+        "-device",
+        "ide-cd,drive=disc,bus=ide.0,serial=QS-DISC-1",
+    ];
     Machine::run(Firmware::Bios, &args)
 }
 

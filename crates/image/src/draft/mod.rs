@@ -8,6 +8,7 @@ use crate::{
     file::{ListedBlob, find_edition},
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
     metadata::{self, EditionCounts},
+    unread::Written,
     xml::{Child, Element},
 };
 use named::Named;
@@ -24,6 +25,8 @@ pub struct ImageDraft {
     editions: Vec<DraftEdition>,
     /// Content that no source has.
     new_blobs: HashMap<BlobDigest, Content>,
+    /// Content that lies in the output already.
+    written: Written,
     /// The XML data without the editions.
     xml: Element,
     flags: u32,
@@ -90,6 +93,7 @@ impl ImageDraft {
             sources: Vec::new(),
             editions: Vec::new(),
             new_blobs: HashMap::new(),
+            written: Written::new(),
             xml: Element::with_text("WIM", ""),
             flags: 0,
             guid: [0; 16],
@@ -130,6 +134,51 @@ impl ImageDraft {
         }
         self.add_editions(source, numbers);
         self.check_names()
+    }
+
+    /// The same; an edition whose name is taken gets `mark` behind its names, so that people can tell them apart.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::append`].
+    pub fn append_apart(&mut self, source: &ImageFile, numbers: &[usize], mark: &str) -> Result<()> {
+        for number in numbers {
+            source.metadata(*number)?;
+        }
+        let before = self.editions.len();
+        self.add_editions(source, numbers);
+        for number in before + 1..=self.editions.len() {
+            let all = self.editions();
+            let own = all[number - 1].clone();
+            let is_taken =
+                |name: &str| all[..number - 1].iter().any(|other| other.name.eq_ignore_ascii_case(name));
+            if !is_taken(&own.name) {
+                continue;
+            }
+            for (element, name) in [("NAME", &own.name), ("DISPLAYNAME", &own.display_name)] {
+                if !name.is_empty() {
+                    self.editions[number - 1].xml.set(element, Some(&format!("{name} {mark}")));
+                }
+            }
+        }
+        self.check_names()
+    }
+
+    /// Bytes, as they are stored, of what the editions from number `first` on name, and of what none before them names.
+    ///
+    /// # Errors
+    /// `Corrupt` where a tree cannot be read.
+    pub fn stored_from(&self, first: usize) -> Result<(u64, u64)> {
+        let mut seen: HashSet<BlobDigest> = HashSet::new();
+        let mut own: HashSet<BlobDigest> = HashSet::new();
+        for number in 1..=self.editions.len() {
+            let of = if number < first { &mut seen } else { &mut own };
+            self.walk(number, &mut |_, _, entry| {
+                of.extend(entry.digests().filter(|digest| !digest.is_none()));
+            })?;
+        }
+        let sum =
+            |digests: &mut dyn Iterator<Item = &BlobDigest>| digests.map(|own| self.packed_len(*own)).sum();
+        Ok((sum(&mut own.iter()), sum(&mut own.difference(&seen))))
     }
 
     fn add_editions(&mut self, source: &ImageFile, numbers: &[usize]) {
@@ -255,6 +304,11 @@ impl ImageDraft {
         }
         self.boot = number.map(|number| number - 1);
         Ok(())
+    }
+
+    /// Says that reparse points were made fit for other places, where they say so.
+    pub const fn set_reparse_fixed(&mut self) {
+        self.flags |= FLAG_REPARSE_FIX;
     }
 
     /// Whether an integrity table is written.
@@ -426,7 +480,10 @@ impl ImageDraft {
     pub fn packed_len(&self, digest: BlobDigest) -> u64 {
         match self.sources.iter().find_map(|source| source.packed_len(digest)) {
             Some(len) => len,
-            None => self.new_blobs.get(&digest).map_or(0, Content::len),
+            None => match self.written.get(&digest) {
+                Some((_, len)) => *len,
+                None => self.new_blobs.get(&digest).map_or(0, Content::len),
+            },
         }
     }
 
@@ -438,7 +495,10 @@ impl ImageDraft {
     pub fn blob_len(&self, digest: BlobDigest) -> u64 {
         match self.sources.iter().find_map(|source| source.blob_len(digest)) {
             Some(len) => len,
-            None => self.new_blobs.get(&digest).map_or(0, Content::len),
+            None => match self.written.get(&digest) {
+                Some((_, len)) => *len,
+                None => self.new_blobs.get(&digest).map_or(0, Content::len),
+            },
         }
     }
 }

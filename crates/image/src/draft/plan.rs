@@ -6,8 +6,9 @@ use crate::{
     digest::BlobHasher,
     file::ListedBlob,
     metadata::{self, EditionCounts},
-    part_write::{Body, PartPlan, Resource, write_part},
+    part_write::{Body, PartPlan, Resource, finish_part, start_part, write_part},
     sink::Gather,
+    unread::{Outcomes, Unread, write_unread},
     xml::{Child, Element},
 };
 use neat_content::{Advice, Content, Error, Job, Output, Result};
@@ -138,6 +139,7 @@ impl ImageDraft {
                     return;
                 }
                 let is_there = self.new_blobs.contains_key(&digest)
+                    || self.written.contains_key(&digest)
                     || self.sources.iter().any(|source| source.blob_len(digest).is_some());
                 if !is_there {
                     missing.get_or_insert(digest);
@@ -224,9 +226,13 @@ impl ImageDraft {
         let incomplete = self.incomplete_solids(&|_, _, digest| references.contains_key(&digest));
         let mut blobs = Vec::with_capacity(references.len());
         for (digest, references) in references {
-            let (raw_len, body) = match (self.listed(digest), self.new_blobs.get(&digest)) {
+            let new = match self.written.get(&digest) {
+                Some((placed, len)) => Some((*len, Body::Written(*placed))),
+                None => self.new_blobs.get(&digest).map(|own| (own.len(), Body::New(own.clone()))),
+            };
+            let (raw_len, body) = match (self.listed(digest), new) {
                 (Some(blob), _) => (blob.stored.raw_len, self.body(&blob.stored, &incomplete)),
-                (None, Some(content)) => (content.len(), Body::New(content.clone())),
+                (None, Some(new)) => new,
                 (None, None) => continue,
             };
             blobs.push(Resource { digest, references, raw_len, body, tree_of: None });
@@ -296,6 +302,38 @@ impl ImageDraft {
     /// `Io`, `Corrupt` for trees and content that cannot be read, `Cancelled`.
     pub fn write(&self, output: &mut Output, threads: usize, job: &Job<'_>) -> Result<()> {
         write_part(&self.plan()?, threads, output, job)
+    }
+
+    /// Writes the image file to `output`, content of which nobody knows the digests first: it is read once. `describe`
+    /// then gets what came of each and adds the edition that names it.
+    ///
+    /// # Errors
+    /// As [`ImageDraft::write`], those of reading the content, and those of `describe`. `BadRequest` for solid resources,
+    /// whose content is put in order beforehand.
+    pub fn write_unread(
+        &mut self,
+        unread: &Unread<'_>,
+        output: &mut Output,
+        threads: usize,
+        job: &Job<'_>,
+        describe: &mut dyn FnMut(&mut Self, Outcomes) -> Result<()>,
+    ) -> Result<()> {
+        if self.solid.is_some() || self.repack {
+            return Err(Error::request(
+                "content that is read once cannot go into solid resources",
+                "write the image file first and repack it then",
+            ));
+        }
+        start_part(output)?;
+        let compression = self.compression();
+        let is_known = |digest| self.listed(digest).is_some();
+        let (outcomes, written) = write_unread(unread, compression, threads, &is_known, output, job)?;
+        for content in unread.contents {
+            output.note_sources(content);
+        }
+        self.written = written;
+        describe(self, outcomes)?;
+        finish_part(&self.plan()?, threads, output, job)
     }
 
     /// The image file as lazy content: what stays as it is becomes extents of the sources. What must be compressed is
@@ -374,6 +412,7 @@ fn sort_as_in_sources(blobs: &mut [Resource], sources: &[ImageFile]) {
                 _ => (stored.offset, 0),
             },
             Body::New(_) => (0, 0),
+            Body::Written(placed) => (placed.offset, 0),
         };
         (place, offset, resource.digest)
     });

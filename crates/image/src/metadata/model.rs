@@ -178,6 +178,13 @@ impl Entry {
         self.rare = (rare != Rare::default()).then(|| rare.into());
     }
 
+    /// Changes the content of one of [`Entry::streams`], by its place there.
+    pub fn set_stream(&mut self, place: usize, digest: BlobDigest) {
+        if let Some(stream) = self.rare.as_mut().and_then(|rare| rare.streams.get_mut(place)) {
+            stream.digest = digest;
+        }
+    }
+
     /// Whether it is a folder; a folder may be a reparse point too.
     pub const fn is_folder(&self) -> bool {
         self.attributes & ATTRIBUTE_DIRECTORY != 0

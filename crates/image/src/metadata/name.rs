@@ -23,6 +23,13 @@ impl Name {
         self.0.is_empty()
     }
 
+    /// Whether it names something in its folder, and neither another folder nor nothing.
+    pub fn stays_in_folder(&self) -> bool {
+        let is_parting = |unit: &u16| [0, u16::from(b'/')].contains(unit);
+        let dots = self.0.len() <= 2 && self.0.iter().all(|unit| *unit == u16::from(b'.'));
+        !dots && !self.0.iter().any(is_parting)
+    }
+
     /// The name without regard to case, for comparing and sorting.
     pub fn folded(&self) -> Vec<u16> {
         self.0.iter().copied().map(fold_unit).collect()
@@ -78,6 +85,10 @@ mod tests {
         assert_eq!(order("b", "ABC"), Ordering::Greater);
         // By capitals, so that the underscore stands behind all letters.
         assert_eq!(order("a_", "ab"), Ordering::Greater);
+        for name in ["", ".", "..", "a/b", "a\0"] {
+            assert!(!Name::from(name).stays_in_folder(), "{name:?}");
+        }
+        assert!(Name::from("...").stays_in_folder() && Name::from(".a").stays_in_folder());
         let odd = Name::from_units([0x41, 0xD800, 0x42]);
         assert_eq!(odd.to_string(), "A\\u{d800}B");
         assert_eq!(odd.units(), [0x41, 0xD800, 0x42]);

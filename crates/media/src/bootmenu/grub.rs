@@ -1,6 +1,6 @@
 //! The configuration file of GRUB 2.
 
-use super::{DISK_ID, DISK_TITLE, Menu, OnTimeout};
+use super::{DISK_ID, DISK_TITLE, Menu, OnTimeout, Starts};
 use std::fmt::Write as _;
 
 /// Starts a loader from the first disk that is not the one GRUB came from. Leaving GRUB alone would not do: firmware
@@ -28,7 +28,10 @@ pub fn grub_config(menu: &Menu) -> String {
         line(format_args!("terminal_input console serial"));
         line(format_args!("terminal_output console serial"));
     }
-    let default = menu.entries.get(menu.default).or(menu.entries.first()).map_or(DISK_ID, |entry| &entry.id);
+    // Boot images are for BIOS.
+    let shown = || menu.entries.iter().filter(|entry| entry.starts == Starts::Kernel);
+    let wanted = menu.entries.get(menu.default).filter(|entry| entry.starts == Starts::Kernel);
+    let default = wanted.or(shown().next()).map_or(DISK_ID, |entry| &entry.id);
     // GRUB starts the highlighted entry when the time is up, so that entry is what the time-out asks for.
     let default = if menu.on_timeout == OnTimeout::Disk { DISK_ID } else { default };
     line(format_args!("set default={default}"));
@@ -37,7 +40,7 @@ pub fn grub_config(menu: &Menu) -> String {
         OnTimeout::Disk | OnTimeout::Default => line(format_args!("set timeout={}", menu.timeout_seconds)),
     }
     line(format_args!("# {}", menu.title));
-    for entry in &menu.entries {
+    for entry in shown() {
         line(format_args!("\nmenuentry {} --id {} {{", quoted(&entry.title), entry.id));
         let options: String = entry
             .options
@@ -72,6 +75,14 @@ fn quoted(word: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::{super::sample, *};
+
+    #[test]
+    fn what_only_bios_starts_is_not_shown() {
+        let mut menu = Menu { on_timeout: OnTimeout::Default, ..sample() };
+        menu.entries[0].starts = Starts::BootImage;
+        let text = grub_config(&menu);
+        assert!(!text.contains("--id a ") && text.contains("set default=b\n"), "{text}");
+    }
 
     #[test]
     fn words_are_quoted_and_the_time_out_leads_to_the_disk() {

@@ -1,6 +1,6 @@
 //! The configuration file of the BIOS loader in Debian's package `isolinux`.
 
-use super::{DISK_ID, DISK_TITLE, Menu, OnTimeout};
+use super::{DISK_ID, DISK_TITLE, Menu, OnTimeout, Starts};
 use std::fmt::Write as _;
 
 /// The text of `isolinux.cfg`.
@@ -32,7 +32,8 @@ pub fn isolinux_config(menu: &Menu) -> String {
     for entry in &menu.entries {
         line(format_args!("\nLABEL {}", entry.id));
         line(format_args!("  MENU LABEL {}", entry.title));
-        line(format_args!("  KERNEL /{}", entry.kernel));
+        let word = if entry.starts == Starts::BootImage { "BOOT" } else { "KERNEL" };
+        line(format_args!("  {word} /{}", entry.kernel));
         let initrds: Vec<String> = entry.initrds.iter().map(|path| format!("/{path}")).collect();
         if !initrds.is_empty() {
             line(format_args!("  INITRD {}", initrds.join(",")));
@@ -50,7 +51,10 @@ pub fn isolinux_config(menu: &Menu) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::{super::sample, *};
+    use super::{
+        super::{MenuEntry, sample},
+        *,
+    };
 
     #[test]
     fn times_out_to_the_disk_unless_told_otherwise() {
@@ -63,6 +67,10 @@ mod tests {
         );
         let text = isolinux_config(&Menu { on_timeout: OnTimeout::Default, default: 1, ..sample() });
         assert!(text.contains("DEFAULT b\nTIMEOUT 50\nONTIMEOUT b\n"), "{text}");
+        let mut menu = sample();
+        menu.entries[1] =
+            MenuEntry { starts: Starts::BootImage, kernel: "BOOT.BIN".into(), ..menu.entries[1].clone() };
+        assert!(isolinux_config(&menu).contains("LABEL b\n  MENU LABEL B\n  BOOT /BOOT.BIN\n"));
         let text = isolinux_config(&Menu { on_timeout: OnTimeout::Wait, ..sample() });
         assert!(text.contains("TIMEOUT 0\n") && !text.contains("ONTIMEOUT"), "{text}");
     }

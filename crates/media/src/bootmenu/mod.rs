@@ -40,6 +40,16 @@ pub struct Menu {
     pub menu_module: bool,
 }
 
+/// What an entry starts.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Starts {
+    /// A kernel.
+    #[default]
+    Kernel,
+    /// A boot image, as BIOS starts it from a disc. UEFI has none.
+    BootImage,
+}
+
 /// One entry of a menu.
 #[derive(Clone, Debug, Default)]
 pub struct MenuEntry {
@@ -47,7 +57,9 @@ pub struct MenuEntry {
     pub id: String,
     /// What a person reads.
     pub title: String,
-    /// Path of the kernel on the media, from its root, without a leading `/`.
+    /// What it starts.
+    pub starts: Starts,
+    /// Path of the kernel, or of the boot image, on the media, from its root, without a leading `/`.
     pub kernel: String,
     /// Paths of the initial RAM disks, in order.
     pub initrds: Vec<String>,
@@ -117,6 +129,7 @@ pub(crate) fn sample() -> Menu {
                 kernel: "systems/a/linux".into(),
                 initrds: vec!["systems/a/i1".into(), "systems/a/i2".into()],
                 options: "quiet url=http://x/y?a=1;b $x".into(),
+                ..MenuEntry::default()
             },
             MenuEntry {
                 id: "b".into(),

@@ -7,7 +7,7 @@ mod uefi;
 pub use pe::{Machine, loader_machine};
 
 use crate::{Media, MediaForm, Platform, read};
-use neat_content::{Result, Source};
+use neat_content::{Content, Result, Source};
 use serde::{Deserialize, Serialize};
 use std::{path::Path, sync::Arc};
 
@@ -126,6 +126,14 @@ pub fn walk_media(media: &Media, source: &Arc<Source>) -> Vec<Walk> {
     walks.push(bios::disk(media, source));
     walks.push(uefi::disk(media, source));
     walks
+}
+
+/// The UEFI applications that firmware would start on the media in the file at `path`, each with its path.
+///
+/// # Errors
+/// What reading the media gives.
+pub fn loaders(path: &Path) -> Result<Vec<(String, Content)>> {
+    Ok(uefi::loader_files(&read::open(path)?, &Source::open(path)?))
 }
 
 /// The firmwares that the media claims to be started by when it is attached so.

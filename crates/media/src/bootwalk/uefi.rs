@@ -74,7 +74,7 @@ fn loaders(walk: &mut Walk, tree: &Tree) {
             Err(error) => walk.bad(format!("{path} cannot be read: {error}")),
         }
     }
-    walk.unknown("what the loaders do when they run, and whether firmware that checks signatures takes them");
+    walk.unknown("what the loaders do when they run");
 }
 
 /// What a loader looks for beside itself, where that is known.
@@ -94,6 +94,37 @@ fn configuration(walk: &mut Walk, tree: &Tree, disc: &Tree) {
             None => walk.unknown("the loader is GRUB, and its grub.cfg is not where it usually is"),
         }
     }
+}
+
+/// The loaders that firmware finds, each with its path, in whatever way it gets there.
+pub(super) fn loader_files(media: &Media, source: &Arc<Source>) -> Vec<(String, Content)> {
+    let mut found: Vec<(String, Content)> = Vec::new();
+    let mut add = |tree: &Tree| {
+        for path in stick::uefi_loaders(tree) {
+            let Some(content) = tree.file(&path) else { continue };
+            if !found.iter().any(|(own, other)| *own == path && content.is_same(other)) {
+                found.push((path, content.clone()));
+            }
+        }
+    };
+    if media.form == MediaForm::Stick {
+        add(&media.tree);
+        return found;
+    }
+    let whole = Content::from_source(Arc::clone(source));
+    let images = entries(media, Platform::UEFI).map(|entry| match &entry.image {
+        BootImage::File(path) => media.tree.file(path).cloned().unwrap_or_default(),
+        BootImage::Hidden(content) => content.clone(),
+    });
+    let table = media.partitions.iter().flat_map(|table| &table.partitions);
+    let partitions = table.filter_map(|own| whole.part(own.start, own.len).ok());
+    for content in images.chain(partitions).filter(|content| content.len() <= LARGEST_IMAGE) {
+        // What is not a FAT file system is said on the way.
+        if let Ok(tree) = fat::read::read(&content) {
+            add(&tree);
+        }
+    }
+    found
 }
 
 pub(super) fn disk(media: &Media, source: &Arc<Source>) -> Walk {

@@ -1,7 +1,8 @@
 //! Reading partition tables.
 
 use super::layout::{
-    ATTRIBUTE_BIOS, BLOCK, GptEntry, GptHeader, KIND_BASIC_DATA, KIND_EFI_SYSTEM, Mbr, TYPE_PROTECTIVE,
+    ATTRIBUTE_BIOS, BLOCK, GptEntry, GptHeader, KIND_BASIC_DATA, KIND_EFI_SYSTEM, KIND_LINUX, KIND_RECOVERY,
+    KIND_RESERVED, Mbr, TYPE_PROTECTIVE,
 };
 use crate::{BootCode, PartitionInfo, PartitionTable};
 use neat_content::{Error, ReadAt, Result, read_vec};
@@ -11,7 +12,7 @@ use zerocopy::FromBytes;
 /// Entries of a GPT that are read.
 const MAX_ENTRIES: u64 = 1024;
 
-fn read_mbr<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Mbr>> {
+pub(super) fn read_mbr<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Mbr>> {
     if reader.len() < BLOCK {
         return Ok(None);
     }
@@ -28,8 +29,9 @@ pub fn read<R: ReadAt + ?Sized>(reader: &R, bios_image: Option<u32>) -> Result<O
     let Some(mbr) = read_mbr(reader)? else { return Ok(None) };
     let boot_code = boot_code(&mbr, bios_image);
     if mbr.records.iter().any(|record| record.kind == TYPE_PROTECTIVE)
-        && let Some(partitions) = read_gpt(reader)?
+        && let Some(partitions) = read_gpt(reader, BLOCK)?
     {
+        let partitions = partitions.into_iter().map(|(_, own)| own).collect();
         return Ok(Some(PartitionTable { gpt: true, boot_code, partitions }));
     }
     let partitions: Vec<_> = mbr
@@ -47,7 +49,7 @@ pub fn read<R: ReadAt + ?Sized>(reader: &R, bios_image: Option<u32>) -> Result<O
     Ok((!partitions.is_empty()).then_some(PartitionTable { gpt: false, boot_code, partitions }))
 }
 
-fn mbr_kind(kind: u8) -> String {
+pub(super) fn mbr_kind(kind: u8) -> String {
     match kind {
         0x01 | 0x04 | 0x06 | 0x0E => "FAT".into(),
         0x07 => "NTFS or exFAT".into(),
@@ -60,17 +62,21 @@ fn mbr_kind(kind: u8) -> String {
     }
 }
 
-fn read_gpt<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Vec<PartitionInfo>>> {
-    if reader.len() < 2 * BLOCK {
+/// The partitions of a GPT on a disk whose blocks have `block` bytes, with their numbers.
+pub(super) fn read_gpt<R: ReadAt + ?Sized>(
+    reader: &R,
+    block: u64,
+) -> Result<Option<Vec<(u32, PartitionInfo)>>> {
+    if reader.len() < 2 * block {
         return Ok(None);
     }
-    let bytes = read_vec(reader, BLOCK, BLOCK, BLOCK, "GPT header")?;
+    let bytes = read_vec(reader, block, BLOCK, BLOCK, "GPT header")?;
     let Ok((header, _)) = GptHeader::read_from_prefix(&bytes) else { return Ok(None) };
     if header.signature != *b"EFI PART" {
         return Ok(None);
     }
     let bad = |field, at: u64, expected: String, found: String| {
-        Error::bad_field("GptHeader", field, BLOCK + at, expected, found)
+        Error::bad_field("GptHeader", field, block + at, expected, found)
     };
     let header_size = header.header_size.get() as usize;
     let mut covered = bytes
@@ -97,7 +103,7 @@ fn read_gpt<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Vec<PartitionInfo>>
             format!("{count} of {size}"),
         ));
     }
-    let start = header.entries_lba.get().checked_mul(BLOCK).ok_or_else(|| {
+    let start = header.entries_lba.get().checked_mul(block).ok_or_else(|| {
         bad("entries_lba", 72, "a block of the disk".into(), header.entries_lba.get().to_string())
     })?;
     let entries = read_vec(reader, start, count * size, MAX_ENTRIES * 4096, "GPT entries")?;
@@ -109,20 +115,24 @@ fn read_gpt<R: ReadAt + ?Sized>(reader: &R) -> Result<Option<Vec<PartitionInfo>>
             format!("{:#010x}", header.entries_crc.get()),
         ));
     }
-    let used = entries.chunks_exact(size as usize).filter_map(|bytes| GptEntry::read_from_prefix(bytes).ok());
-    let partitions = used.filter(|(entry, _)| entry.kind != [0; 16]).map(|(entry, _)| PartitionInfo {
-        kind: gpt_kind(entry.kind),
-        name: char::decode_utf16(entry.name.iter().map(|unit| unit.get()).take_while(|unit| *unit != 0))
-            .map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER))
-            .collect(),
-        start: entry.first_lba.get().saturating_mul(BLOCK),
-        len: entry
-            .last_lba
-            .get()
-            .saturating_add(1)
-            .saturating_sub(entry.first_lba.get())
-            .saturating_mul(BLOCK),
-        active: entry.attributes.get() & ATTRIBUTE_BIOS != 0,
+    let all = entries.chunks_exact(size as usize).zip(1..);
+    let used = all.filter_map(|(bytes, number)| Some((number, GptEntry::read_from_prefix(bytes).ok()?.0)));
+    let partitions = used.filter(|(_, entry)| entry.kind != [0; 16]).map(|(number, entry)| {
+        let info = PartitionInfo {
+            kind: gpt_kind(entry.kind),
+            name: char::decode_utf16(entry.name.iter().map(|unit| unit.get()).take_while(|unit| *unit != 0))
+                .map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER))
+                .collect(),
+            start: entry.first_lba.get().saturating_mul(block),
+            len: entry
+                .last_lba
+                .get()
+                .saturating_add(1)
+                .saturating_sub(entry.first_lba.get())
+                .saturating_mul(block),
+            active: entry.attributes.get() & ATTRIBUTE_BIOS != 0,
+        };
+        (number, info)
     });
     Ok(Some(partitions.collect()))
 }
@@ -131,6 +141,9 @@ fn gpt_kind(kind: [u8; 16]) -> String {
     match kind {
         KIND_EFI_SYSTEM => "EFI system".into(),
         KIND_BASIC_DATA => "basic data".into(),
+        KIND_RESERVED => "reserved by the system".into(),
+        KIND_RECOVERY => "recovery".into(),
+        KIND_LINUX => "Linux".into(),
         other => {
             // The first three fields of a GUID are stored little-endian (UEFI appendix A).
             let order = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];

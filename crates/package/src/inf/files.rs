@@ -56,7 +56,7 @@ fn needed(driver: &Driver, inf: &Inf, architecture: Architecture, tree: &Tree) -
 }
 
 /// The section that this architecture would use: of those with a decoration the one that fits best.
-fn best_section(inf: &Inf, install: &str, architecture: Architecture) -> Option<String> {
+pub(super) fn best_section(inf: &Inf, install: &str, architecture: Architecture) -> Option<String> {
     let prefix = format!("{}.", install.to_lowercase());
     let decorated = inf.sections().filter_map(|name| {
         let target = Target::parse(name.to_lowercase().strip_prefix(&prefix)?)?;

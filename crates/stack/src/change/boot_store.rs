@@ -1,11 +1,11 @@
 //! `[boot_store]`: the entries of the boot manager, in each store that the media has.
 
-use super::Editor;
+use super::{Editor, beside::Beside};
 use crate::{
     recipe::{AddedEntry, BootStoreSection, NameOrNumber, StackFile},
     report::Weight,
 };
-use neat_content::{Content, Error, Result, Tree};
+use neat_content::{Content, Error, Meta, Result, Timestamp, Tree};
 use neat_image::ImageFile;
 use neat_service::{BootStore, BootStoreFacts};
 use schemars::JsonSchema;
@@ -49,16 +49,34 @@ fn stores(tree: &Tree) -> Vec<(String, bool, Result<BootStore>)> {
 }
 
 /// `[boot_store]`
-pub(crate) fn apply(stack: &StackFile, editor: &mut Editor) -> Result<()> {
-    let Some(section) = &stack.boot_store else { return Ok(()) };
+pub(crate) fn apply(stack: &StackFile, besides: &[Beside<'_>], editor: &mut Editor) -> Result<()> {
+    let nothing = BootStoreSection::default();
+    let shown: Vec<&Beside<'_>> = besides.iter().filter(|own| own.section.title.is_some()).collect();
+    let section = match &stack.boot_store {
+        Some(section) => section,
+        None if shown.is_empty() => return Ok(()),
+        None => &nothing,
+    };
     let found = stores(&editor.tree);
+    if let (true, None, Some(own)) = (found.is_empty(), &stack.boot_store, shown.first()) {
+        return Err(Error::request(
+            format!(
+                "[[beside]] {} has a title, and the media has no store of a boot manager that could show it",
+                own.section.media
+            ),
+            "take `title` out, and have an entry of [menu] start it: boot_of",
+        ));
+    }
     if found.is_empty() {
         return Err(Error::request(
             "[boot_store] is there, and the media has no store of a boot manager (boot/bcd, efi/microsoft/boot/bcd)",
             "take it out; [menu] makes a menu of its own for media that boot kernels",
         ));
     }
-    let added = section.add.iter().map(|own| Added::new(own, editor)).collect::<Result<Vec<_>>>()?;
+    let mut added = section.add.iter().map(|own| Added::new(own, editor)).collect::<Result<Vec<_>>>()?;
+    for own in shown {
+        added.push(Added::of(own)?);
+    }
     let mut files: Vec<Option<String>> = vec![None; added.len()];
     for (path, is_uefi, store) in found {
         let mut store = store?;
@@ -74,7 +92,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor) -> Result<()> {
     for (own, _) in added.iter().zip(files).filter(|(_, file)| file.is_none()) {
         editor.find(
             Weight::Refused,
-            format!("[[boot_store.add]] {}: no store of the media can start it", own.entry.title),
+            format!("[[boot_store.add]] {}: no store of the media can start it", own.title),
             "its architecture has no loader on the media",
         );
     }
@@ -85,7 +103,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor) -> Result<()> {
 fn place(added: &Added<'_>, path: &str, file: &mut Option<String>, editor: &mut Editor) -> Result<()> {
     let path = path.trim_start_matches('/');
     if file.is_none() {
-        editor.put_local(path, &added.from, false, "an entry of the boot store starts from it")?;
+        editor.put_content(path, &added.content, added.meta, "an entry of the boot store starts from it")?;
         *file = Some(path.to_owned());
     }
     Ok(())
@@ -93,18 +111,38 @@ fn place(added: &Added<'_>, path: &str, file: &mut Option<String>, editor: &mut 
 
 /// An entry that is added, and what is known of its image file.
 struct Added<'a> {
-    entry: &'a AddedEntry,
-    from: std::path::PathBuf,
+    title: &'a str,
+    like: Option<&'a NameOrNumber>,
+    content: Content,
+    meta: Meta,
     architecture: String,
 }
 
 impl<'a> Added<'a> {
     fn new(entry: &'a AddedEntry, editor: &Editor) -> Result<Self> {
         let from = editor.local(&entry.image);
-        let image = ImageFile::open(&entry.image, Content::from_path(&from)?)?;
+        let content = Content::from_path(&from)?;
+        let metadata = std::fs::metadata(&from).map_err(Error::io("examine", &from))?;
+        let image = ImageFile::open(&entry.image, content.clone())?;
         let system = image.editions().iter().find_map(|info| info.system.as_ref());
         let architecture = system.map(|system| system.architecture.clone()).unwrap_or_default();
-        Ok(Self { entry, from, architecture })
+        let meta = Meta::at(Timestamp::from_metadata(&metadata));
+        Ok(Self { title: &entry.title, like: entry.like.as_ref(), content, meta, architecture })
+    }
+
+    /// The setup environment of another setup on the media.
+    fn of(own: &'a Beside<'_>) -> Result<Self> {
+        let title = own.section.title.as_deref().unwrap_or_default();
+        let Some((content, meta, architecture)) = own.environment() else {
+            return Err(Error::request(
+                format!(
+                    "[[beside]] {title}: {} has no setup environment that a boot manager starts",
+                    own.section.media
+                ),
+                "take `title` out, and have an entry of [menu] start it: boot_of",
+            ));
+        };
+        Ok(Self { title, like: None, content, meta, architecture: architecture.to_owned() })
     }
 
     /// Whether the media has a loader for its architecture that UEFI starts.
@@ -149,12 +187,12 @@ fn change(
     }
     for (own, file) in added.iter().zip(files) {
         // An earlier build added it.
-        if let Some(there) = before.entries.iter().find(|entry| entry.title == own.entry.title) {
+        if let Some(there) = before.entries.iter().find(|entry| entry.title == own.title) {
             place(own, &there.image.replace('\\', "/"), file, editor)?;
             continue;
         }
         if is_uefi && !own.has_uefi_loader(&editor.tree) {
-            let title = &own.entry.title;
+            let title = own.title;
             editor.find(
                 Weight::Note,
                 format!(
@@ -166,7 +204,7 @@ fn change(
             continue;
         }
         let usual = before.entries.iter().find(|entry| entry.default).or(before.entries.first());
-        let like = match own.entry.like.clone() {
+        let like = match own.like.cloned() {
             Some(like) => store.find(&like.text())?,
             None => usual.map(|entry| entry.id.clone()).unwrap_or_default(),
         };
@@ -176,19 +214,19 @@ fn change(
             Some(path) => path.clone(),
             None => beside(&image, &editor.tree).ok_or_else(|| {
                 Error::request(
-                    format!("the entry that {:?} is made after starts from no image file", own.entry.title),
+                    format!("the entry that {:?} is made after starts from no image file", own.title),
                     "name another in `like`",
                 )
             })?,
         };
         place(own, &path, file, editor)?;
-        store.add_like(&like, &own.entry.title, &format!("\\{}", path.replace('/', "\\")))?;
-        said.push(format!("{:?} is added", own.entry.title));
+        store.add_like(&like, own.title, &format!("\\{}", path.replace('/', "\\")))?;
+        said.push(format!("{:?} is added", own.title));
     }
     if let Some(wanted) = section.default.clone().map(NameOrNumber::text) {
         let is_there = store.facts().entries.iter().any(|own| own.title == wanted);
         // What this firmware cannot start is no default of its menu; that it does not show it is said above.
-        if !is_there && added.iter().any(|own| own.entry.title == wanted) {
+        if !is_there && added.iter().any(|own| own.title == wanted) {
             return finish(section, store, said);
         }
         let id = store.find(&wanted)?;

@@ -153,6 +153,19 @@ impl Editor {
         Ok(content)
     }
 
+    /// Puts a file of another media at `path`, with its step.
+    pub(crate) fn put_content(
+        &mut self,
+        path: &str,
+        content: &Content,
+        meta: Meta,
+        reason: &str,
+    ) -> Result<()> {
+        let outcome = self.put(path, content.clone(), meta, false)?;
+        self.report(outcome, path, content.len() as i64, reason);
+        Ok(())
+    }
+
     /// The newest time on the media.
     pub(crate) fn newest(&self) -> Timestamp {
         self.tree.newest().max(self.tree.node(Tree::ROOT).meta.modified)

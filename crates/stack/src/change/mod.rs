@@ -1,6 +1,7 @@
 //! What is done to the tree of a media, each change with its step in the plan.
 
 mod answers;
+pub(crate) mod beside;
 mod boot;
 pub(crate) mod boot_store;
 mod editor;

@@ -3,8 +3,9 @@
 use super::{Clock, names::Names, names::fill, paths};
 use crate::{
     change::{
-        Editor, Given, Machine, apply_answers, apply_answers_of_all, apply_menu, default_boot,
-        name_in_answers,
+        Editor, Given, Machine, apply_answers, apply_answers_of_all, apply_menu,
+        beside::{self, Beside},
+        default_boot, name_in_answers,
     },
     output::{FORMS, Form, LaidOutput, Wanted},
     recipe::StackFile,
@@ -26,6 +27,8 @@ pub(crate) struct Groundwork<'a> {
     pub base: PathBuf,
     /// The source without its tree.
     pub media: Media,
+    /// Other setups on the media.
+    pub besides: Vec<Beside<'a>>,
     pub editions: Vec<EditionSummary>,
     /// The tree with everything that no machine has for itself.
     pub editor: Editor,
@@ -98,7 +101,8 @@ impl Groundwork<'_> {
             (Some(section), Some(given)) => section.dialects_of(given.usual_dialect()),
             _ => Vec::new(),
         };
-        let machine = Machine { site, ask: self.ask, root: &root };
+        let source = self.media.boot.as_ref().map_or(&[][..], |own| &own.entries);
+        let machine = Machine { site, ask: self.ask, root: &root, besides: &self.besides, source };
         let menu_boot = match &stack.menu {
             Some(section) => {
                 Some(apply_menu(section, &stack.title, &self.label(site)?, machine, &mut editor)?)
@@ -110,9 +114,13 @@ impl Groundwork<'_> {
             (Some(given), None) => apply_answers(stack, given, site, self.ask, &mut editor)?,
             (None, _) => {}
         }
+        beside::answer(&self.besides, site, self.ask, &mut editor)?;
         name_in_answers(all.is_some(), &mut editor)?;
         let Editor { mut tree, mut steps, mut findings, placed, has_secret, answers, .. } = editor;
-        let private = has_secret || self.media.private || neat_answer::tree_holds_secret(&tree)?;
+        let private = has_secret
+            || self.media.private
+            || self.besides.iter().any(Beside::is_private)
+            || neat_answer::tree_holds_secret(&tree)?;
         if private {
             findings.push(Finding {
                 weight: Weight::Note,

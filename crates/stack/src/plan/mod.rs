@@ -13,7 +13,7 @@ pub(crate) use variants::Variants;
 use crate::{
     change::{
         Editor, ImageOutcome, PACKED_WHEN_PLANNED, PendingImage, apply_images, apply_setup, ask_answers,
-        boot_store, environment, given, leave_out, restrictions,
+        beside, boot_store, environment, given, leave_out, restrictions,
     },
     output::FORMS,
     recipe::StackFile,
@@ -85,18 +85,21 @@ impl<'a> Prepared<'a> {
         leave_out::media(stack, given.as_ref(), &mut media.boot, &mut editor)?;
         environment::keep_alone(stack, media.boot.as_ref(), &mut editor)?;
         restrictions::apply(stack, &mut editor)?;
-        let images = apply_images(stack, &mut editor, job)?;
+        let besides = beside::open(stack, &editor)?;
+        let images = apply_images(stack, &besides, &mut editor, job)?;
         let mut work = images.work.clone();
         work.extend(apply_setup(stack, &mut editor, job)?);
         for place in stack.place.iter().filter(|place| !is_inside(&place.to)) {
             editor.place(place)?;
         }
-        boot_store::apply(stack, &mut editor)?;
+        beside::place(&besides, &mut editor, job)?;
+        boot_store::apply(stack, &besides, &mut editor)?;
         editor.findings.extend(media.warnings.iter().map(Finding::note));
         let variants = Variants::open(stack, given.as_ref(), wishes.only, &mut editor)?;
         let ImageOutcome { editions, pending: pending_image, .. } = images;
         let ground = Groundwork {
             stack,
+            besides,
             clock,
             ask: wishes.ask,
             base: base.to_owned(),

@@ -98,7 +98,10 @@ pub struct EntrySection {
     /// What a person reads.
     pub title: String,
     /// The kernel.
-    pub kernel: String,
+    pub kernel: Option<String>,
+    /// Instead of a kernel the boot image of a setup on the media, which BIOS starts: `source`, or the folder of a
+    /// `[[beside]]`.
+    pub boot_of: Option<String>,
     /// Initial RAM disks, in order.
     #[serde(default)]
     pub initrd: Vec<String>,

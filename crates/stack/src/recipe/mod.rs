@@ -1,6 +1,7 @@
 //! The stack file: the recipe for a media.
 
 mod answers;
+mod beside;
 mod edit;
 mod edition;
 mod inputs;
@@ -11,6 +12,7 @@ mod schema;
 pub use answers::{
     AnswerPlace, AnswerSection, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue, VariantSection,
 };
+pub use beside::{BesideSection, SystemsValue};
 pub use edit::StackText;
 pub use edition::{
     AddedEntry, AppSection, BootStoreSection, CompanySection, DriverSection, DriverThrough,
@@ -46,6 +48,9 @@ pub struct StackFile {
     pub(crate) vouched_for: HashSet<String>,
     /// What it starts from; a media that only boots kernels may start from nothing.
     pub source: Option<SourceSection>,
+    /// Other setups on the same media.
+    #[serde(default)]
+    pub beside: Vec<BesideSection>,
     /// Catalogues of components, settings and profiles.
     #[serde(default)]
     #[schemars(extend("format" = "path"))]

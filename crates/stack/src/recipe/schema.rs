@@ -119,6 +119,8 @@ mod tests {
             [
                 "source.media",
                 "source.image_from",
+                "beside.media",
+                "beside.answer",
                 "catalogues",
                 "layouts",
                 "update.from",

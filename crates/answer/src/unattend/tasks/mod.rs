@@ -11,6 +11,7 @@ mod system;
 
 use crate::{
     Finding, Topic,
+    command_line::registry::is_of_user,
     model::{Account, Carried, Command, Disk, Model, RegistryValue, Requirement, Script, Stage},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
@@ -93,12 +94,7 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
             }
             tasks.extend(model.administrator.enabled.map(|own| Task::Asked(Asked::Administrator(own))));
             tasks.extend(
-                model
-                    .registry
-                    .iter()
-                    .filter(|value| !registry::is_of_user(value))
-                    .cloned()
-                    .map(Task::Registry),
+                model.registry.iter().filter(|value| !is_of_user(value)).cloned().map(Task::Registry),
             );
             if model.account.iter().any(|own| own.password_never_expires)
                 && model.signs_in_first().is_some_and(|own| !own.administers())
@@ -116,14 +112,8 @@ pub(super) fn of_model(model: &Model, stage: Stage) -> Vec<Task> {
             let is_lasting = |account: &&Account| account.password_never_expires;
             let lasting = model.account.iter().filter(is_lasting);
             tasks.extend(lasting.map(|account| Task::Asked(Asked::NeverExpires(account.name.clone()))));
-            tasks.extend(
-                model
-                    .registry
-                    .iter()
-                    .filter(|value| registry::is_of_user(value))
-                    .cloned()
-                    .map(Task::Registry),
-            );
+            tasks
+                .extend(model.registry.iter().filter(|value| is_of_user(value)).cloned().map(Task::Registry));
         }
         _ => {}
     }
@@ -187,7 +177,7 @@ pub(super) fn into_model(tasks: &[Task], stage: Stage, model: &mut Model, findin
                 model.script.push(Script {
                     name: name.clone(),
                     stage,
-                    text: script::text(&bytes),
+                    text: crate::command_line::script::text(&bytes),
                     from: String::new(),
                     carried: Carried::Inside,
                 });

@@ -5,7 +5,10 @@ use super::{
     say::{ALL_DRIVES, HIDDEN, HIDDEN_INSIDE, NOTHING_EXPIRES, UPDATES, UPDATES_END, former_wireless},
     script,
 };
-use crate::command_line::batch;
+use crate::command_line::{
+    batch,
+    registry::{is_of_user, value_of},
+};
 
 impl Task {
     /// What a command of a stage means.
@@ -45,8 +48,8 @@ impl Task {
         if let Some(task) = registry::known(run) {
             return Some(task);
         }
-        if let Some(value) = registry::value_of(run) {
-            return (registry::is_of_user(&value) == (stage == Stage::FirstSignIn)
+        if let Some(value) = value_of(run) {
+            return (is_of_user(&value) == (stage == Stage::FirstSignIn)
                 && matches!(stage, Stage::FirstSignIn | Stage::SystemInstalled))
             .then_some(Self::Registry(value));
         }

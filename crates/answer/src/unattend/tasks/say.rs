@@ -1,10 +1,11 @@
 //! Tasks as commands.
 
-use super::{
-    Asked, FOLDER, OURS, Said, Stage, Task, guard, registry,
-    script::{self, packed_file},
+use super::{Asked, FOLDER, OURS, Said, Stage, Task, guard, registry, script::packed_file};
+use crate::command_line::{
+    batch,
+    registry::{KINDS, add},
+    script::run as run_script,
 };
-use crate::command_line::batch;
 
 /// Every generation has it.
 pub(super) const NOTHING_EXPIRES: &str = "net.exe accounts /maxpwage:unlimited";
@@ -30,17 +31,14 @@ impl Task {
             }
             Self::Waive(check) => {
                 let name = registry::CHECKS.iter().find(|(own, _)| own == check).map_or("", |(_, name)| name);
-                ours(
-                    registry::add(registry::CHECKS_KEY, name, "REG_DWORD", "1"),
-                    "a check of the hardware is left out",
-                )
+                ours(add(registry::CHECKS_KEY, name, "REG_DWORD", "1"), "a check of the hardware is left out")
             }
             Self::NoNetwork => ours(
-                registry::add(registry::NETWORK_KEY, "BypassNRO", "REG_DWORD", "1"),
+                add(registry::NETWORK_KEY, "BypassNRO", "REG_DWORD", "1"),
                 "setup goes on without a network",
             ),
             Self::PreventEncryption => ours(
-                registry::add(registry::ENCRYPTION_KEY, "PreventDeviceEncryption", "REG_DWORD", "1"),
+                add(registry::ENCRYPTION_KEY, "PreventDeviceEncryption", "REG_DWORD", "1"),
                 "the disk is not encrypted without being asked",
             ),
             Self::Asked(asked) => ours(
@@ -56,11 +54,9 @@ impl Task {
                 ours(NOTHING_EXPIRES.into(), "passwords of local accounts that do not expire")
             }
             Self::Registry(value) => {
-                let kind = registry::REGISTRY_KINDS
-                    .iter()
-                    .find(|(own, _)| *own == value.kind)
-                    .map_or("REG_SZ", |(_, name)| name);
-                ours(registry::add(&value.key, &value.name, kind, &value.value), "a registry value")
+                let kind =
+                    KINDS.iter().find(|(own, _)| *own == value.kind).map_or("REG_SZ", |(_, name)| name);
+                ours(add(&value.key, &value.name, kind, &value.value), "a registry value")
             }
             Self::Sleep(minutes) => {
                 ours(format!("powercfg.exe /change standby-timeout-ac {minutes}"), "when it sleeps")
@@ -83,7 +79,7 @@ impl Task {
             }
             Self::ScriptRun(name) => {
                 let path = format!("%SystemRoot%\\Temp\\{name}");
-                let run = script::run(&path, name);
+                let run = run_script(&path, name);
                 ours(
                     format!(
                         "cmd.exe /s /c \"certutil.exe -f -decode \"{}\" \"{path}\" && {run}\"",
@@ -94,7 +90,7 @@ impl Task {
             }
             Self::MediaScript(name) => {
                 let path = format!("%SystemDrive%\\{FOLDER}\\{name}");
-                ours(script::run(&path, name), &format!("run {name}"))
+                ours(run_script(&path, name), &format!("run {name}"))
             }
             Self::Own(command) => Said {
                 run: if command.hidden {

@@ -3,6 +3,7 @@
 mod boot;
 mod known;
 mod ledger;
+mod machine;
 mod ours;
 mod packages;
 
@@ -33,7 +34,7 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
         Error::request(message, "leave --known out")
     };
     if args.boot {
-        return boot::boot(path, context);
+        return boot::boot(path, args.revoked.as_deref(), context);
     }
     if path.is_dir() {
         if args.known.is_some() {
@@ -65,6 +66,10 @@ pub(crate) fn run(args: &LookArgs, context: &Context) -> Result<ExitCode> {
         let original = known.as_ref().is_none_or(|known| known.original);
         media(path, digest, known, context)?;
         return Ok(if original { ExitCode::SUCCESS } else { ExitCode::FAILURE });
+    }
+    if neat_machine::MachineDisk::is_at(path)? {
+        machine::look(path, digest, context)?;
+        return Ok(ExitCode::SUCCESS);
     }
     if read::is_stick(&source).map_err(|error| error.within(path.display()))? {
         media(path, digest, None, context)?;
@@ -116,7 +121,7 @@ fn other(path: &Path, source: Arc<Source>, digest: Option<String>, context: &Con
             Some(dialect) if small => ours::answer(path, dialect, context),
             _ if ours::known_kind(path, context)? => Ok(()),
             _ => Err(Error::Mismatch {
-                expected: "an ISO file, a stick, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
+                expected: "an ISO file, a stick, a machine's disk, a folder, an image file, a hive, a driver pack, an update, a stack file, a ledger or an answer file".into(),
                 found: format!("something else in {}", path.display()),
                 hint: "if it should be a media, it is damaged or cut short; compare its size and digest with the vendor's".into(),
             }),

@@ -7,7 +7,7 @@ mod pending;
 pub(crate) use fit::{fit_estimate, fit_fat32};
 pub(crate) use pending::PendingImage;
 
-use super::{Editor, servicing};
+use super::{Editor, beside::Beside, servicing};
 use crate::{
     editions::{
         INSTALL_STEM, compression_for, edition_summaries, edition_summaries_quickly, install_image_path,
@@ -17,7 +17,7 @@ use crate::{
     report::{EditionSummary, EditionWork, Weight},
 };
 use fit::{check_limit, put_limited};
-use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree};
+use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree, counted};
 use neat_image::{FAT32_LIMIT, ImageDraft, ImageFile, Level, SolidCompression, is_image_file, open_path};
 use neat_media::read;
 
@@ -40,6 +40,8 @@ struct Wish<'a> {
     compression: Option<CompressionValue>,
     limit: Option<u64>,
     services: bool,
+    /// Whether the systems of other media come into it.
+    merges: bool,
 }
 
 /// How an image file is compressed anew.
@@ -68,12 +70,17 @@ impl<'a> Wish<'a> {
             compression: stack.media.compression,
             limit: matches!(stack.media.file_limit, Some(FileLimitValue::Fat32)).then_some(FAT32_LIMIT),
             services: servicing::is_asked(stack),
+            merges: false,
         }
     }
 
     /// Whether it cannot be met without an image file.
     fn needs_image(&self) -> bool {
-        !self.editions.is_empty() || self.from.is_some() || self.compression.is_some() || self.services
+        !self.editions.is_empty()
+            || self.from.is_some()
+            || self.compression.is_some()
+            || self.services
+            || self.merges
     }
 
     /// Whether `image` goes onto the media as it is.
@@ -97,12 +104,19 @@ impl<'a> Wish<'a> {
 }
 
 /// `source.editions`, `source.image_from`, `media.compression` and `media.file_limit`.
-pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Result<ImageOutcome> {
-    let wish = Wish::of(stack);
+pub(crate) fn apply(
+    stack: &StackFile,
+    besides: &[Beside<'_>],
+    editor: &mut Editor,
+    job: &Job<'_>,
+) -> Result<ImageOutcome> {
+    let wish = Wish { merges: besides.iter().any(|own| own.merged().is_some()), ..Wish::of(stack) };
     let own_path = install_image_path(&editor.tree);
     let Some(FoundImage { image, meta }) = find_image(wish.from, own_path.as_deref(), editor)? else {
-        let is_more =
-            !wish.editions.is_empty() || wish.from.is_some() || servicing::is_asked_beside_updates(stack);
+        let is_more = wish.merges
+            || !wish.editions.is_empty()
+            || wish.from.is_some()
+            || servicing::is_asked_beside_packages(stack);
         if let Some(work) = older::apply(stack, is_more, editor, job)? {
             check_limit(wish.limit, editor);
             return Ok(ImageOutcome { work, ..ImageOutcome::default() });
@@ -129,6 +143,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     refuse_unfinished(&image, editor);
     let mut draft = ImageDraft::of(&image);
     select(&wish, &image, &mut draft, &mut editions)?;
+    let came = merge(besides, &mut draft, &mut editions, editor)?;
     let repack = wish.repack(image.solid_count() > 0);
     let is_solid = repack.is_some_and(|repack| repack.how == Form::Solid);
     match repack.map(|repack| repack.how) {
@@ -139,6 +154,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         }
         Some(Form::Solid) => draft.repack_solid(SolidCompression::new(Level::Good))?,
     }
+    let as_it_is = estimated_len(&image, editions.get(..image.editions().len()).unwrap_or(&editions));
     let place = Place { path: target_path(own_path.as_deref(), is_solid), meta, limit: wish.limit };
     take_out(&mut editor.tree, own_path.as_deref())?;
     tell_choice(&wish, &image, &editions, editor);
@@ -148,7 +164,7 @@ pub(crate) fn apply(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
         take_over(&draft, &mut editions);
     }
     let path = place.path.clone();
-    let pending = put(draft, place, repack, estimated_len(&image, &editions), editor, job)?;
+    let pending = put(draft, place, repack, as_it_is + came, editor, job)?;
     if let Some(repack) = repack {
         tell_repack(repack, path, editor);
     }
@@ -181,6 +197,36 @@ fn select(
     draft.select(&numbers)?;
     editions.iter_mut().for_each(|edition| edition.kept = numbers.contains(&edition.number));
     Ok(())
+}
+
+/// `beside.systems = "merged"`: editions of other media. Gives an estimate of what comes with them, in bytes.
+fn merge(
+    besides: &[Beside<'_>],
+    draft: &mut ImageDraft,
+    editions: &mut Vec<EditionSummary>,
+    editor: &mut Editor,
+) -> Result<u64> {
+    let mut came = 0;
+    for own in besides {
+        let Some((image, numbers)) = own.merged() else { continue };
+        let before = draft.editions().len();
+        draft.append_apart(image, numbers, own.mark())?;
+        let (all, new) = draft.stored_from(before + 1)?;
+        let names: Vec<String> = draft.editions()[before..].iter().map(|info| info.name.clone()).collect();
+        for info in &draft.editions()[before..] {
+            editions.push(EditionSummary::new(editions.len() + 1, info, None));
+        }
+        let subject = format!(
+            "{} of {}: {}",
+            counted(names.len() as u64, "edition", "editions"),
+            own.section.media,
+            names.join(", ")
+        );
+        let why = format!("into the media's own image file; {} of {all} bytes are there already", all - new);
+        editor.step("merge", subject, &why, new as i64);
+        came += new;
+    }
+    Ok(came)
 }
 
 fn tell_choice(wish: &Wish<'_>, image: &ImageFile, editions: &[EditionSummary], editor: &mut Editor) {

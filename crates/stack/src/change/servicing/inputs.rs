@@ -179,7 +179,12 @@ impl Inputs {
         })
     }
 
-    fn read_drivers(&mut self, stack: &StackFile, editor: &mut Editor, into: IntoValue) -> Result<()> {
+    pub(super) fn read_drivers(
+        &mut self,
+        stack: &StackFile,
+        editor: &mut Editor,
+        into: IntoValue,
+    ) -> Result<()> {
         for section in stack.driver.iter().filter(|section| section.into.contains(&into)) {
             let DriverSection { from, into, through, classes, devices, optional } = section;
             let mut set = DriverSet::default();

@@ -17,7 +17,8 @@ use inputs::Inputs;
 pub(crate) use inputs::update_paths;
 use neat_content::{Content, Job, Result};
 use neat_image::{ImageDraft, Times};
-use neat_package::{Ordered, VendorPackage, order_vendors};
+use neat_older::OlderSetup;
+use neat_package::{Architecture, Ordered, VendorPackage, order_vendors};
 use neat_service::{
     Category, Edition, Inventory, Item, OtherFiles, PreparedDrivers, Removal, RemovalRequest, Scans, Verdict,
 };
@@ -47,17 +48,30 @@ const STEPS: [(&str, &str, &str, &str); 10] = [
 
 /// Whether the stack file changes what is in the editions of the systems.
 pub(crate) fn is_asked(stack: &StackFile) -> bool {
-    !stack.update.is_empty() || is_asked_beside_updates(stack)
+    let has_drivers = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::System));
+    !stack.update.is_empty() || has_drivers || is_asked_beside_packages(stack)
 }
 
-/// The same, but for updates.
-pub(crate) fn is_asked_beside_updates(stack: &StackFile) -> bool {
-    stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::System))
-        || stack.remove.is_some()
+/// The same, but for updates and drivers.
+pub(crate) fn is_asked_beside_packages(stack: &StackFile) -> bool {
+    stack.remove.is_some()
         || stack.settings.is_some()
         || !stack.app.is_empty()
         || stack.place.iter().any(|place| place.to.starts_with("system:"))
         || leave_out::is_asked(stack, leave_out::Place::System)
+}
+
+/// The drivers of each `[[driver]]` that go into `into`, sorted out for systems of an architecture and version.
+pub(crate) fn prepared_drivers(
+    stack: &StackFile,
+    into: IntoValue,
+    (architecture, version): (Option<Architecture>, Option<(u32, u32, u32)>),
+    editor: &mut Editor,
+    job: &Job<'_>,
+) -> Result<Vec<Arc<PreparedDrivers>>> {
+    let mut inputs = Inputs::default();
+    inputs.read_drivers(stack, editor, into)?;
+    (0..inputs.drivers.len()).map(|n| inputs.prepared_for(n, architecture, version, job)).collect()
 }
 
 /// Does what the stack file asks for in every edition of `draft`.
@@ -168,7 +182,9 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     let Some(path) = setup_image_path(&editor.tree) else {
         // What does not matter when it is not there does not matter here.
         let left_out = leave_out::of_editions(stack, leave_out::Place::Setup)?;
-        let others = stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
+        // Setups of the generation before image files take drivers in another way.
+        let is_older = !OlderSetup::find(&editor.tree)?.is_empty();
+        let others = !is_older && stack.driver.iter().any(|driver| driver.into.contains(&IntoValue::Setup))
             || stack.place.iter().any(|place| place.to.starts_with("setup:"))
             || stack.environment.is_some();
         if !others && left_out.iter().all(|own| own.optional) {

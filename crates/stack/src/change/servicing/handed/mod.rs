@@ -10,7 +10,11 @@ pub(super) use features::Switches;
 pub(crate) use packages::check_signature;
 pub(super) use packages::{VendorInput, hand_on as hand_on_packages, read};
 
-use crate::{change::Editor, recipe::StackFile, report::Weight};
+use crate::{
+    change::{Editor, answers},
+    recipe::StackFile,
+    report::Weight,
+};
 use neat_answer::{AnswerFile, answer_files, servicing};
 use neat_content::{Content, Result};
 use std::collections::BTreeMap;
@@ -22,6 +26,8 @@ pub(crate) struct Handed {
     pub packages: Vec<servicing::Package>,
     /// Folders of the media with drivers.
     pub drivers: Vec<String>,
+    /// The same on media of the generation before image files: below the root of the system's drive.
+    pub older_drivers: Vec<String>,
 }
 
 /// Files by their paths in a folder.
@@ -50,7 +56,8 @@ impl Handed {
                 lines.push(format!("switches {feature} {}", if *on { "on" } else { "off" }));
             }
         }
-        lines.extend(self.drivers.iter().map(|folder| format!("takes drivers from {folder}")));
+        let drivers = self.drivers.iter().chain(&self.older_drivers);
+        lines.extend(drivers.map(|folder| format!("takes drivers from {folder}")));
         lines
     }
 
@@ -87,6 +94,7 @@ fn own_answers(editor: &Editor) -> Option<String> {
 /// # Errors
 /// What the system refuses to read.
 pub(crate) fn name_in_answers(is_chosen: bool, editor: &mut Editor) -> Result<()> {
+    answers::name_drivers(editor)?;
     let handed = editor.handed.clone();
     if handed.is_empty() {
         return Ok(());

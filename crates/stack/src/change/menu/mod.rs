@@ -1,30 +1,22 @@
 //! `[menu]`: kernels, RAM disks, boot loaders and their configuration on a media.
 
+mod loaders;
+
 use super::{
     Editor,
     answers::{self, Given},
+    beside::{self, Beside},
 };
-use crate::{
-    recipe::{AnswerPlace, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue},
-    report::Weight,
-};
+use crate::recipe::{AnswerPlace, EntryAnswer, EntrySection, MenuSection, OnTimeoutValue};
 use neat_answer::{AnswersAt, Dialect, Site, WrittenFile, model::Ask};
-use neat_content::{Content, Error, Meta, Result, Tree, nearest};
+use neat_content::{Content, Error, Result, nearest};
 use neat_media::{
     BootCatalog, BootEntry, BootImage, ImagePatch, Platform,
-    bootmenu::{Menu, MenuEntry, OnTimeout, cpio::Archive, grub_config, isolinux_config},
+    bootmenu::{Menu, MenuEntry, OnTimeout, Starts, cpio::Archive, isolinux_config},
     eltorito::find::plain,
-    fat,
 };
-use std::path::{Path, PathBuf};
 
-/// Where Debian's packages put the BIOS loader and its modules.
-const BIOS_LOADER: &str = "/usr/lib/ISOLINUX/isolinux.bin";
-const BIOS_MODULES: &str = "/usr/lib/syslinux/modules/bios";
-/// Where Debian's package grub-efi-amd64-bin puts a GRUB that is made for discs.
-const UEFI_LOADER: &str = "/usr/lib/grub/x86_64-efi/monolithic/gcdx64.efi";
-/// Modules beside the BIOS loader; without the first it does not start.
-const MODULES: [&str; 4] = ["ldlinux.c32", "libcom32.c32", "libutil.c32", "menu.c32"];
+use loaders::{bios_files, uefi};
 
 /// For whom answers are written, and how a person is asked for passwords.
 #[derive(Clone, Copy, Default)]
@@ -33,6 +25,10 @@ pub(crate) struct Machine<'a> {
     pub ask: Option<Ask<'a>>,
     /// Dialects whose answers `[answer]` puts into the media's root.
     pub root: &'a [Dialect],
+    /// Other setups on the media.
+    pub besides: &'a [Beside<'a>],
+    /// What the source starts from.
+    pub source: &'a [BootEntry],
 }
 
 /// Puts everything that `section` needs on the media and gives the boot entries.
@@ -56,8 +52,19 @@ pub(crate) fn apply(
         menu_module: bios.as_ref().is_some_and(|files| files.iter().any(|(name, _)| name == "menu.c32")),
         ..Menu::default()
     };
+    // Boot images that entries start are in the catalog as well: so what is written into them is written.
+    let mut images: Vec<BootEntry> = Vec::new();
     for entry in &section.entry {
-        let entry = add_entry(entry, label, section.replace, machine, editor)?;
+        let entry = match (&entry.kernel, &entry.boot_of) {
+            (Some(kernel), None) => add_entry(entry, kernel, label, section.replace, machine, editor)?,
+            (None, Some(of)) => add_boot_image(entry, of, machine, &mut images, editor)?,
+            _ => {
+                return Err(Error::request(
+                    format!("the menu entry {} starts neither a kernel nor a setup, or both", entry.id),
+                    "write `kernel`, or `boot_of` with \"source\" or the folder of a [[beside]]",
+                ));
+            }
+        };
         menu.entries.push(entry);
     }
     menu.check()?;
@@ -93,8 +100,12 @@ pub(crate) fn apply(
             ..plain(Platform::BIOS, BootImage::File("isolinux/isolinux.bin".into()))
         });
     }
-    if let Some(entry) = uefi(section, &menu, editor)? {
-        catalog.entries.push(entry);
+    if menu.entries.iter().any(|entry| entry.starts == Starts::Kernel) {
+        catalog.entries.extend(uefi(section, &menu, editor)?);
+    } else {
+        // Nothing of the menu is for UEFI, which starts what it started.
+        let own = machine.source.iter().filter(|own| own.platform == Platform::UEFI);
+        catalog.entries.extend(own.map(|own| BootEntry { location: None, ..own.clone() }));
     }
     if catalog.entries.is_empty() {
         return Err(Error::request(
@@ -102,100 +113,62 @@ pub(crate) fn apply(
             "install the packages isolinux, syslinux-common and grub-efi-amd64-bin, or name `menu.bios_loader` and `menu.uefi_loader`",
         ));
     }
+    catalog.entries.extend(images);
     Ok(catalog)
 }
 
-/// The BIOS loader and its modules: names on the media and where they are here.
-fn bios_files(section: &MenuSection, editor: &mut Editor) -> Result<Option<Vec<(String, PathBuf)>>> {
-    let (loader, modules) = match &section.bios_loader {
-        Some(folder) => {
-            let folder = editor.local(folder);
-            (folder.join("isolinux.bin"), folder)
+/// An entry that starts a setup by its own boot image, as BIOS does.
+fn add_boot_image(
+    section: &EntrySection,
+    of: &str,
+    machine: Machine<'_>,
+    images: &mut Vec<BootEntry>,
+    editor: &mut Editor,
+) -> Result<MenuEntry> {
+    if section.answer.is_some() || !section.initrd.is_empty() || !section.options.is_empty() {
+        return Err(Error::request(
+            format!(
+                "the menu entry {} starts a setup, which takes no kernel's options, RAM disks and answers",
+                section.id
+            ),
+            "take them out; its answers are in [answer], or in `answer` of the [[beside]]",
+        ));
+    }
+    let named = |own: &&Beside<'_>| own.folder.eq_ignore_ascii_case(of);
+    let found = match machine.besides.iter().find(named) {
+        Some(own) => own.boot_entry(editor)?,
+        None if of == "source" => beside::boot_entry(machine.source, "source", editor)?,
+        None => {
+            let folders: Vec<&str> = machine.besides.iter().map(|own| own.folder.as_str()).collect();
+            return Err(Error::request(
+                format!("the menu entry {}: there is no setup {of:?} on the media", section.id),
+                format!("write one of source, {}", folders.join(", ")),
+            ));
         }
-        None => (PathBuf::from(BIOS_LOADER), PathBuf::from(BIOS_MODULES)),
     };
-    if !loader.is_file() || !modules.join(MODULES[0]).is_file() {
-        if section.bios_loader.is_some() {
-            return Err(Error::request(
-                format!(
-                    "`menu.bios_loader`: {} does not hold isolinux.bin and {}",
-                    loader.parent().unwrap_or(Path::new("")).display(),
-                    MODULES[0]
-                ),
-                "name a folder with the loader and its modules",
-            ));
-        }
-        editor.find(
-            Weight::Note,
-            "the BIOS loader is not installed here, so the media will not start on BIOS".into(),
-            "install the packages isolinux and syslinux-common",
-        );
-        return Ok(None);
-    }
-    let mut files = vec![("isolinux.bin".to_owned(), loader)];
-    let present = MODULES
-        .iter()
-        .map(|name| ((*name).to_owned(), modules.join(name)))
-        .filter(|(_, path)| path.is_file());
-    files.extend(present);
-    // The menu module needs the two libraries before it in the list.
-    if files.len() < MODULES.len() + 1 {
-        files.retain(|(name, _)| name == "isolinux.bin" || name == MODULES[0]);
-    }
-    Ok(Some(files))
-}
-
-fn uefi(section: &MenuSection, menu: &Menu, editor: &mut Editor) -> Result<Option<BootEntry>> {
-    let loader =
-        section.uefi_loader.as_ref().map_or_else(|| PathBuf::from(UEFI_LOADER), |path| editor.local(path));
-    if !loader.is_file() {
-        if section.uefi_loader.is_some() {
-            return Err(Error::request(
-                format!("`menu.uefi_loader`: there is no file {}", loader.display()),
-                "name a .efi file",
-            ));
-        }
-        editor.find(
-            Weight::Note,
-            "the UEFI loader is not installed here, so the media will not start on UEFI".into(),
-            "install the package grub-efi-amd64-bin",
-        );
-        return Ok(None);
-    }
-    let content =
-        editor.put_local("EFI/BOOT/BOOTX64.EFI", &loader, section.replace, "the boot loader for UEFI")?;
-    // GRUB's image for discs finds its disc by this file.
-    if editor.tree.find(".disk/info").is_none() {
-        editor.put_made(
-            ".disk/info",
-            Content::from_bytes(format!("{}\n", menu.title).into_bytes()),
-            section.replace,
-            "by this file GRUB finds its disc",
-        )?;
-    }
-    editor.put_made(
-        "boot/grub/grub.cfg",
-        Content::from_bytes(grub_config(menu).into_bytes()),
-        section.replace,
-        "the menu for UEFI",
-    )?;
-    let time = editor
-        .tree
-        .find("EFI/BOOT/BOOTX64.EFI")
-        .map(|id| editor.tree.node(id).meta.modified)
-        .unwrap_or_default();
-    let mut tree = Tree::new(Meta::at(time));
-    tree.put_file("EFI/BOOT/BOOTX64.EFI", content, Meta::at(time))?;
-    let image = fat::write::image(
-        &tree,
-        &fat::write::Options { label: "UEFI BOOT".into(), time, ..fat::write::Options::default() },
-    )?;
-    let load_sectors = u16::try_from(image.len().div_ceil(512)).unwrap_or(0);
-    Ok(Some(BootEntry { load_sectors, ..plain(Platform::UEFI, BootImage::Hidden(image)) }))
+    let Some(entry) = found else {
+        return Err(Error::request(
+            format!("the menu entry {}: BIOS starts nothing of {of}", section.id),
+            "take the entry out, or name a media that BIOS starts",
+        ));
+    };
+    let BootImage::File(path) = &entry.image else {
+        return Err(Error::internal("a boot image of a menu has no path"));
+    };
+    let own = MenuEntry {
+        id: section.id.clone(),
+        title: section.title.clone(),
+        starts: Starts::BootImage,
+        kernel: path.clone(),
+        ..MenuEntry::default()
+    };
+    images.push(entry);
+    Ok(own)
 }
 
 fn add_entry(
     section: &EntrySection,
+    kernel: &str,
     label: &str,
     replace: bool,
     machine: Machine<'_>,
@@ -203,13 +176,14 @@ fn add_entry(
 ) -> Result<MenuEntry> {
     let folder = format!("systems/{}", section.id);
     editor.folder(&folder)?;
+    let from = editor.local(kernel);
     let kernel = format!("{folder}/linux");
-    let from = editor.local(&section.kernel);
     editor.put_local(&kernel, &from, replace, &format!("the kernel of {}", section.title))?;
     let mut entry = MenuEntry {
         id: section.id.clone(),
         title: section.title.clone(),
         kernel,
+        starts: Starts::Kernel,
         initrds: Vec::new(),
         options: section.options.trim().to_owned(),
     };

@@ -1,5 +1,7 @@
-//! Media of the generation before image files: service packs, fixes, and `media.compression`, as their files are compressed
+//! Media of the generation before image files: service packs, fixes, drivers, and `media.compression`, as their files are compressed
 //! each by itself.
+
+mod drivers;
 
 use crate::{
     change::{Editor, servicing},
@@ -36,10 +38,11 @@ pub(super) fn apply(
         return Ok(None);
     }
     let mut work = Vec::new();
-    if !stack.update.is_empty() {
+    if !stack.update.is_empty() || !stack.driver.is_empty() {
         let named = read(stack, editor, job)?;
         for setup in &setups {
-            let items = update(setup, &named, editor, job)?;
+            let mut items = update(setup, &named, editor, job)?;
+            items.extend(drivers::add(stack, setup, editor, job)?);
             let edition = if setup.product.is_empty() { setup.folder.clone() } else { setup.product.clone() };
             work.push(EditionWork { edition, setup: false, items, components: BTreeMap::new() });
         }
