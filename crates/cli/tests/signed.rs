@@ -1,4 +1,4 @@
-//! Who signed the loaders of a media.
+//! Who signed the loaders of a media, and drivers.
 
 #![allow(
     clippy::unwrap_used,
@@ -71,4 +71,59 @@ fn a_list_says_what_was_taken_back() {
     fs::write(dir.join("list.bin"), "no list").unwrap();
     let (code, error) = fails(dir, &["look", "good.iso", "--boot", "--revoked", "list.bin"]);
     assert!(code == 3 && error.contains("list.bin"), "{code} {error}");
+}
+
+/// The state of each driver's signature, by the name of its INF file's folder or pack.
+fn states(view: &serde_json::Value) -> Vec<(String, String)> {
+    let drivers = view["drivers"].as_array().unwrap().iter();
+    let text = |value: &serde_json::Value| value.as_str().unwrap().to_owned();
+    drivers.map(|own| (text(&own["path"]), text(&own["signature"]["state"]))).collect()
+}
+
+#[test]
+fn drivers_are_signed_expired_altered_or_not_signed() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    ok(dir, &["demo", "demo"]);
+    let demo = dir.join("demo");
+    let view = json(&demo, &["drivers", "drivers", "--root", "drivers-authority.pem", "--json"]);
+    let expected = [
+        ("drivers/barnacle-arm/barnacle.inf", "unsigned"),
+        ("drivers/foghorn-sound/foghorn.inf", "altered"),
+        ("drivers/keelson-s4/keelson.inf", "signed"),
+        ("drivers/old/keelson-s4/keelson.inf", "expired"),
+        ("drivers/lantern-net.cab/lantern.inf", "signed"),
+        ("drivers/rudder-usb.exe/rudder.inf", "signed"),
+    ];
+    assert_eq!(states(&view), expected.map(|(path, state)| (path.to_owned(), state.to_owned())));
+    assert_eq!(view["drivers"][1]["signature"]["uncovered"], serde_json::json!(["foghorn.sys"]));
+    assert_eq!(view["drivers"][2]["signature"]["trusted"], true);
+    let text = ok(&demo, &["drivers", "drivers"]);
+    assert!(text.contains("whom to trust is said with --root"), "{text}");
+    let error = fails(&demo, &["drivers", "drivers", "--root", "bridge.stack.toml"]);
+    assert!(error.0 == 2 && error.1.contains("the certificates cannot be read"), "{error:?}");
+}
+
+/// A byte of a driver's program changed after it was signed: the plan says so as a problem, the ledger beside the driver.
+#[test]
+fn a_driver_that_was_changed_is_said_in_plan_and_ledger() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    ok(dir, &["demo", "demo"]);
+    let demo = dir.join("demo");
+    let stack = "title = \"a\"\n[source]\nmedia = \"quay-os-7.iso\"\n[[driver]]\nfrom = \"drivers/keelson-s4\"\n[media]\niso = \"out/a.iso\"\n";
+    fs::write(demo.join("a.stack.toml"), stack).unwrap();
+    let findings = |view: &serde_json::Value| view["findings"].to_string();
+    let sound = json(&demo, &["plan", "a.stack.toml", "--json"]);
+    assert!(!findings(&sound).contains("keelson"), "{}", findings(&sound));
+    let program = demo.join("drivers/keelson-s4/keelson.sys");
+    let mut bytes = fs::read(&program).unwrap();
+    bytes[1000] ^= 1;
+    fs::write(&program, bytes).unwrap();
+    let view = json(&demo, &["plan", "a.stack.toml", "--json"]);
+    let said = "driver drivers/keelson-s4/keelson.inf: altered: keelson.sys: not as the catalogue has it";
+    assert_eq!(findings(&view).matches(said).count(), 1, "{}", findings(&view));
+    ok(&demo, &["build", "a.stack.toml"]);
+    let ledger = fs::read_to_string(demo.join("out/a.ledger.json")).unwrap();
+    assert!(ledger.contains("SCSIAdapter, 4.2.0.17, altered: keelson.sys: not as the catalogue has it"));
 }

@@ -14,11 +14,13 @@ struct Inf<'a> {
     decoration: &'a str,
     ids: &'a [&'a str],
     files: &'a [&'a str],
+    /// Its signed catalogue, made by `drivers/make`; none lies beside the INF file where there is none here.
+    catalogue: Option<&'a [u8]>,
 }
 
 impl Inf<'_> {
     fn text(&self) -> String {
-        let Self { name, class, maker, title, version, decoration, ids, files } = self;
+        let Self { name, class, maker, title, version, decoration, ids, files, .. } = self;
         let models: String = ids.iter().map(|id| format!("%title% = Install, {id}\r\n")).collect();
         let copied: String = files.iter().map(|file| format!("{file}\r\n")).collect();
         let disks: String = files.iter().map(|file| format!("{file} = 1\r\n")).collect();
@@ -31,10 +33,8 @@ impl Inf<'_> {
     fn files(&self, without: &[&str]) -> Vec<(String, Vec<u8>)> {
         let seed =
             |text: &str| text.bytes().fold(5, |seed: u64, byte| seed.wrapping_mul(33) ^ u64::from(byte));
-        let mut all = vec![
-            (format!("{}.inf", self.name), self.text().into_bytes()),
-            (format!("{}.cat", self.name), words::noise(seed(self.version), 900)),
-        ];
+        let mut all = vec![(format!("{}.inf", self.name), self.text().into_bytes())];
+        all.extend(self.catalogue.map(|bytes| (format!("{}.cat", self.name), bytes.to_vec())));
         for file in self.files.iter().filter(|file| !without.contains(*file)) {
             all.push(((*file).to_owned(), words::program(seed(file) ^ seed(self.version), 40_000)));
         }
@@ -56,11 +56,16 @@ pub(crate) fn put_all(tree: &mut Tree) -> Result<()> {
         decoration: "NTamd64",
         ids: &["PCI\\VEN_1AF4&DEV_2922", "PCI\\VEN_1AF4&DEV_2923"],
         files: &["keelson.sys", "keelson-note.dll"],
+        catalogue: Some(include_bytes!("../drivers/keelson.cat")),
     };
     for (name, bytes) in keelson.files(&[]) {
         put(&format!("drivers/keelson-s4/{name}"), bytes)?;
     }
-    let older = Inf { version: "06/30/2025, 4.0.0.3", ..keelson };
+    let older = Inf {
+        version: "06/30/2025, 4.0.0.3",
+        catalogue: Some(include_bytes!("../drivers/keelson-old.cat")),
+        ..keelson
+    };
     for (name, bytes) in older.files(&[]) {
         put(&format!("drivers/old/keelson-s4/{name}"), bytes)?;
     }
@@ -73,6 +78,7 @@ pub(crate) fn put_all(tree: &mut Tree) -> Result<()> {
         decoration: "NTamd64",
         ids: &["PCI\\VEN_8086&DEV_100E", "PCI\\VEN_8086&DEV_10D3"],
         files: &["lantern.sys"],
+        catalogue: Some(include_bytes!("../drivers/lantern.cat")),
     };
     put("drivers/lantern-net.cab", cabinet(&lantern.files(&[]))?)?;
     let rudder = Inf {
@@ -84,6 +90,7 @@ pub(crate) fn put_all(tree: &mut Tree) -> Result<()> {
         decoration: "NTamd64",
         ids: &["PCI\\CC_0C0330", "PCI\\VEN_1B36&DEV_000D"],
         files: &["rudder.sys", "rudder-hub.sys"],
+        catalogue: Some(include_bytes!("../drivers/rudder.cat")),
     };
     put("drivers/rudder-usb.exe", program(&cabinet(&rudder.files(&[]))?))?;
     let foghorn = Inf {
@@ -95,6 +102,7 @@ pub(crate) fn put_all(tree: &mut Tree) -> Result<()> {
         decoration: "NTamd64",
         ids: &["PCI\\VEN_8086&DEV_2668"],
         files: &["foghorn.sys", "foghorn-mix.dll"],
+        catalogue: Some(include_bytes!("../drivers/foghorn.cat")),
     };
     for (name, bytes) in foghorn.files(&["foghorn-mix.dll"]) {
         put(&format!("drivers/foghorn-sound/{name}"), bytes)?;
@@ -108,10 +116,12 @@ pub(crate) fn put_all(tree: &mut Tree) -> Result<()> {
         decoration: "NTarm64",
         ids: &["USB\\VID_2357&PID_0138"],
         files: &["barnacle.sys"],
+        catalogue: None,
     };
     for (name, bytes) in barnacle.files(&[]) {
         put(&format!("drivers/barnacle-arm/{name}"), bytes)?;
     }
+    put("drivers-authority.pem", include_bytes!("../drivers/authority.pem").to_vec())?;
     put("bridge-console.devices.txt", DEVICES.as_bytes().to_vec())
 }
 

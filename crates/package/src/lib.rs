@@ -20,14 +20,15 @@
 #![warn(clippy::missing_errors_doc)]
 #![forbid(unsafe_code)]
 
-/// The crate whose types stand in the signatures here.
-pub use neat_content;
+/// The crates whose types stand in the signatures here.
+pub use {neat_content, neat_signature};
 
 mod devices;
 mod drivers;
 mod inf;
 mod limits;
 mod pack;
+mod signing;
 mod single;
 mod update;
 mod vendor;
@@ -37,6 +38,7 @@ pub use drivers::{DriverSet, FoundDriver, IfDamaged};
 pub use inf::{Architecture, Device, Driver, Inf, InfLine, NeededFile, Service, Target};
 pub use limits::Limits;
 pub use pack::{Pack, PackKind};
+pub use signing::{DriverSignature, Signing};
 pub use single::{Expanded, SingleForm, compress_single, expand_single, is_single_name, single_name};
 pub use update::{
     Candidate, FILES_FOLDER, MANIFEST_NAME, Manifest, Ordered, Outcome, TargetEdition, UPDATE_ENDING, Update,

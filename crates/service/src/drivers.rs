@@ -1,9 +1,9 @@
 //! Putting drivers in: which ones, and where the system and setup find them.
 
 use crate::{Edition, Item, RecordedDriver, settings::bad_name};
-use neat_content::{Content, Error, Job, NodeKind, Result};
+use neat_content::{Content, Error, Job, NodeKind, Result, Timestamp};
 use neat_image::{BlobDigest, Times, layout::ATTRIBUTE_ARCHIVE};
-use neat_package::{Architecture, Driver, DriverSet, FoundDriver, MachineDevice};
+use neat_package::{Architecture, Driver, DriverSet, DriverSignature, FoundDriver, MachineDevice};
 use neat_registry::{HiveRole, ValueKind, text_data};
 use std::collections::BTreeSet;
 
@@ -28,6 +28,8 @@ pub struct DriverChoice {
     pub devices: Option<Vec<MachineDevice>>,
     /// Whether what cannot go in does not stop the build.
     pub optional: bool,
+    /// When certificates have to hold that nobody vouches for.
+    pub today: Timestamp,
 }
 
 /// Whether a driver's class is one that was asked for.
@@ -51,6 +53,7 @@ struct DriverFile {
 pub struct PreparedDriver {
     found: FoundDriver,
     files: Vec<DriverFile>,
+    signature: DriverSignature,
 }
 
 impl PreparedDriver {
@@ -62,6 +65,16 @@ impl PreparedDriver {
     /// Where its INF file is: the pack and the path in it.
     pub fn subject(&self) -> String {
         format!("{}/{}", self.found.place, self.found.driver.path)
+    }
+
+    /// What its signature is worth, for the systems that it was sorted out for.
+    pub const fn signature(&self) -> &DriverSignature {
+        &self.signature
+    }
+
+    /// What a person has to know of its signature, to be added to other words; nothing where it is in order.
+    pub fn signature_remark(&self) -> String {
+        self.signature.remark().map_or_else(String::new, |remark| format!(", {remark}"))
     }
 
     /// Its files, by their paths in the folder of its INF file.
@@ -134,7 +147,12 @@ impl PreparedDrivers {
                 continue;
             }
             match files_of(found, architecture)? {
-                Ok(files) => prepared.drivers.push(PreparedDriver { found: found.clone(), files }),
+                Ok(files) => {
+                    let systems = architecture.map_or_else(|| driver.architectures(), |own| vec![own]);
+                    let signature =
+                        driver.signature(&found.pack.tree, &systems, (choice.today, None), job)?;
+                    prepared.drivers.push(PreparedDriver { found: found.clone(), files, signature });
+                }
                 Err(why) => {
                     let item = Item { optional: choice.optional, ..Item::refused("driver", subject, why) };
                     prepared.items.push(item);
@@ -259,7 +277,7 @@ impl Edition {
                 provider: info.provider.clone(),
                 folder,
             });
-            let signed = if info.is_signed(&driver.found.pack.tree) { "" } else { ", not signed" };
+            let signed = driver.signature_remark();
             let instead = known.map_or_else(String::new, |known| format!(", instead of {}", known.version));
             items.push(Item::applied(
                 "driver",

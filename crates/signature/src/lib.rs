@@ -1,7 +1,9 @@
-//! Who signed a UEFI application, and whether the signature fits.
+//! Who signed a UEFI application or a driver, and whether the signature fits.
 //!
 //! * [`of_loader`]: the signatures of an application in the PE format, by its published description, and the security
 //!   versions that it says of itself.
+//! * [`Catalogue`]: a signed list of digests that covers the files of a driver.
+//! * [`Trusted`]: roots that somebody says he trusts, and whether a signature leads to them.
 //! * [`Revoked`]: a list of what was taken back, as firmware keeps it (UEFI specification 32.4.1).
 //!
 //! Nobody is trusted here: that a chain ends at some authority is said, and whether a firmware knows that authority is the
@@ -13,13 +15,19 @@
 /// The crate whose types stand in the signatures here.
 pub use neat_content;
 
+mod catalogue;
+mod countersigned;
 mod pe;
 mod revoked;
 mod signed;
+mod trusted;
 mod versions;
 
+pub use catalogue::{Catalogue, Standing};
+pub use countersigned::Countersigned;
 pub use revoked::Revoked;
 pub use signed::{Authority, Signature};
+pub use trusted::Trusted;
 pub use versions::SecurityVersion;
 
 use neat_content::{Content, Result, Timestamp};

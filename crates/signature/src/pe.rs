@@ -13,7 +13,10 @@ const PKCS7: u16 = 2;
 
 /// An application.
 pub(crate) struct Loader<'a> {
+    /// All of it, or its beginning.
     bytes: &'a [u8],
+    /// Bytes of all of it.
+    len: usize,
     /// Where the checksum stands.
     checksum: usize,
     /// Where the place of the signatures stands.
@@ -28,6 +31,12 @@ pub(crate) struct Loader<'a> {
 impl<'a> Loader<'a> {
     /// Reads the headers.
     pub(crate) fn read(bytes: &'a [u8]) -> Result<Self> {
+        Self::of_beginning(bytes, bytes.len())
+    }
+
+    /// Reads the headers of an application of `len` bytes, of which `bytes` is the beginning.
+    pub(crate) fn of_beginning(bytes: &'a [u8], len: usize) -> Result<Self> {
+        let all = len;
         let mut fields = FieldReader::new(bytes, 0, "Application");
         let bad = |field: &'static str, at: usize, expected: &str, found: String| {
             Error::bad_field("Application", field, at as u64, expected, found)
@@ -62,14 +71,14 @@ impl<'a> Loader<'a> {
             let at = directories + 4 * 8;
             fields.seek(at)?;
             let (place, len) = (fields.u32_le()? as usize, fields.u32_le()? as usize);
-            if place.checked_add(len).is_none_or(|end| end > bytes.len()) {
-                let expected = format!("a place within {} bytes", bytes.len());
+            if place.checked_add(len).is_none_or(|end| end > all) {
+                let expected = format!("a place within {all} bytes");
                 return Err(bad("signatures", at, &expected, format!("{len} bytes from {place:#x} on")));
             }
             directory = Some(at);
             table = place..place + len;
         }
-        if count > MOST_SECTIONS || headers > bytes.len() || headers < directories {
+        if count > MOST_SECTIONS || headers > all || headers < directories {
             let found = format!("{count} sections, headers of {headers} bytes");
             return Err(bad("sizes", start + 6, "at most 96 sections within the file", found));
         }
@@ -81,42 +90,42 @@ impl<'a> Loader<'a> {
             fields.skip(8)?;
             let (len, place) = (fields.u32_le()? as usize, fields.u32_le()? as usize);
             fields.skip(16)?;
-            if place.checked_add(len).is_none_or(|end| end > bytes.len()) {
-                let expected = format!("a section within {} bytes", bytes.len());
+            if place.checked_add(len).is_none_or(|end| end > all) {
+                let expected = format!("a section within {all} bytes");
                 return Err(bad("section", at, &expected, format!("{len} bytes from {place:#x} on")));
             }
             sections.push((name, place..place + len));
         }
-        Ok(Self { bytes, checksum: optional + 64, directory, table, headers, sections })
+        Ok(Self { bytes, len: all, checksum: optional + 64, directory, table, headers, sections })
     }
 
-    /// The digest of what a signature covers: all but the checksum, the place of the signatures, and these.
-    pub(crate) fn digest<D: Digest>(&self) -> Vec<u8> {
-        let mut digest = D::new();
-        let mut add = |range: Range<usize>| {
-            if let Some(bytes) = self.bytes.get(range) {
-                digest.update(bytes);
-            }
-        };
-        add(0..self.checksum);
+    /// What a signature covers: all but the checksum, the place of the signatures, and these.
+    pub(crate) fn covered(&self) -> Vec<Range<usize>> {
+        let mut covered: Vec<Range<usize>> = std::iter::once(0..self.checksum).collect();
         match self.directory {
-            Some(directory) => {
-                add(self.checksum + 4..directory);
-                add(directory + 8..self.headers);
-            }
-            None => add(self.checksum + 4..self.headers),
+            Some(directory) => covered.extend([self.checksum + 4..directory, directory + 8..self.headers]),
+            None => covered.push(self.checksum + 4..self.headers),
         }
         let mut places: Vec<&Range<usize>> =
             self.sections.iter().map(|(_, place)| place).filter(|place| !place.is_empty()).collect();
         places.sort_by_key(|place| place.start);
         let mut summed = self.headers;
         for place in places {
-            add(place.clone());
+            covered.push(place.clone());
             summed += place.len();
         }
         // What comes behind the sections and before the signatures.
-        let end = self.bytes.len().saturating_sub(self.table.len());
-        add(summed.min(end)..end);
+        let end = self.len.saturating_sub(self.table.len());
+        covered.push(summed.min(end)..end);
+        covered
+    }
+
+    /// The digest of what a signature covers.
+    pub(crate) fn digest<D: Digest>(&self) -> Vec<u8> {
+        let mut digest = D::new();
+        for bytes in self.covered().into_iter().filter_map(|range| self.bytes.get(range)) {
+            digest.update(bytes);
+        }
         digest.finalize().to_vec()
     }
 

@@ -12,7 +12,8 @@ by their signatures.
 
 Examples:
   neatstack drivers drivers/
-  neatstack drivers drivers/ more.cab --for bridge-console.devices.txt --arch x64")]
+  neatstack drivers drivers/ more.cab --for bridge-console.devices.txt --arch x64
+  neatstack drivers drivers/ --root drivers-authority.pem")]
 pub(crate) struct DriversArgs {
     /// Folders, cabinets, zip files or self-extracting programs
     #[arg(required = true, value_name = "FOLDER")]
@@ -26,4 +27,8 @@ pub(crate) struct DriversArgs {
     /// Version of the system, such as 10.0.19041; without it drivers of all versions count
     #[arg(long, value_name = "VERSION")]
     pub system: Option<String>,
+    /// Certificates of the authorities that are trusted (DER or PEM); without them signatures are checked, and nobody is
+    /// trusted
+    #[arg(long, value_name = "FILE")]
+    pub root: Option<PathBuf>,
 }

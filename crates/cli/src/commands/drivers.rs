@@ -2,11 +2,11 @@
 
 use crate::{
     args::DriversArgs,
-    context::Context,
+    context::{Context, clock},
     show::drivers::{self, DeviceRow, DriverRow},
 };
 use neat_content::{Content, Error, Result, Text};
-use neat_package::{Architecture, DriverSet, IfDamaged, Version, parse_devices};
+use neat_package::{Architecture, DriverSet, IfDamaged, Version, neat_signature::Trusted, parse_devices};
 
 /// Largest list of devices, in bytes.
 const LARGEST: u64 = 16 << 20;
@@ -32,8 +32,17 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
         set.add(folder, name.trim_end_matches('/'), IfDamaged::Refuse)?;
     }
     let superseded = set.superseded();
+    let roots = match &args.root {
+        None => None,
+        Some(path) => {
+            let bytes = Content::from_path(path)?.to_vec(LARGEST, "certificates")?;
+            Some(Trusted::read(&bytes).map_err(|error| error.within(path.display()))?)
+        }
+    };
+    let check = (clock()?.today, roots.as_ref());
+    let signatures = set.signatures(architecture, check, &context.job())?;
     let mut rows: Vec<DriverRow> = Vec::new();
-    for (n, found) in set.drivers.iter().enumerate() {
+    for ((n, found), signature) in set.drivers.iter().enumerate().zip(signatures) {
         let driver = &found.driver;
         let files = driver.files(architecture, &found.pack.tree);
         let missing = files.iter().filter(|file| file.found.is_none()).map(|file| file.path.clone());
@@ -45,7 +54,7 @@ pub(crate) fn run(args: &DriversArgs, context: &Context) -> Result<()> {
             date: driver.date_text(),
             architectures: driver.architectures().iter().map(|own| own.name()).collect(),
             devices: driver.devices_for(architecture, version).len(),
-            signed: driver.is_signed(&found.pack.tree),
+            signature,
             missing: missing.collect(),
             superseded_by: superseded.get(&n).map(|other| {
                 let other = &set.drivers[*other];

@@ -1,6 +1,7 @@
 //! What `drivers` says.
 
 use super::{heading, outside, style, table};
+use neat_package::{DriverSignature, Signing};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -23,7 +24,8 @@ pub(crate) struct DriverRow {
     pub architectures: Vec<&'static str>,
     /// Devices that it serves on the architecture asked for.
     pub devices: usize,
-    pub signed: bool,
+    /// What its catalogue's signature is worth.
+    pub signature: DriverSignature,
     pub missing: Vec<String>,
     pub superseded_by: Option<String>,
 }
@@ -45,14 +47,12 @@ pub(crate) struct DeviceRow {
 
 /// Drivers, and the devices that they serve.
 pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, asked: bool) -> String {
-    let mut cells =
-        vec![["driver", "class", "version", "date", "for", "devices", ""].map(str::to_owned).to_vec()];
+    let mut cells = vec![
+        ["driver", "class", "version", "date", "for", "devices", "signed by"].map(str::to_owned).to_vec(),
+    ];
     let mut remarks = vec![String::new()];
     for row in rows {
-        let mut notes = Vec::new();
-        if !row.signed {
-            notes.push("not signed".to_owned());
-        }
+        let mut notes: Vec<String> = row.signature.remark().into_iter().collect();
         if !row.missing.is_empty() {
             notes.push(format!("lacks {}", row.missing.join(", ")));
         }
@@ -66,6 +66,10 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
             row.date.clone(),
             row.architectures.join(" "),
             row.devices.to_string(),
+            match row.signature.state {
+                Signing::Signed => row.signature.by.clone().unwrap_or_default(),
+                other => other.word().to_owned(),
+            },
         ]);
         remarks.push(notes.join("; "));
     }
@@ -76,6 +80,10 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
         if !remark.is_empty() {
             text.push_str(&format!("    {}{}{:#}\n", style::CARE, outside::line(&remark), style::CARE));
         }
+    }
+    let is_signed = |row: &DriverRow| matches!(row.signature.state, Signing::Signed | Signing::Expired);
+    if rows.iter().any(|row| is_signed(row) && row.signature.trusted.is_none()) {
+        text.push_str("\nthat a signature fits says who made it; whom to trust is said with --root\n");
     }
     if !asked {
         return text;

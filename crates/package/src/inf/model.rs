@@ -1,7 +1,7 @@
 //! What a driver serves: class, version, and for each architecture the devices.
 
 use super::Inf;
-use neat_content::{Error, Result, Tree};
+use neat_content::{Error, Result};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -195,12 +195,6 @@ impl Driver {
         let all: Vec<&Device> = self.devices.iter().filter(fits).collect();
         let best = all.iter().map(|device| device.target.version).max();
         all.into_iter().filter(|device| version.is_none() || Some(device.target.version) == best).collect()
-    }
-
-    /// Whether a catalogue that it names lies beside it.
-    pub fn is_signed(&self, tree: &Tree) -> bool {
-        let folder = self.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-        self.catalogues.iter().any(|name| tree.find_ignoring_case(&format!("{folder}/{name}")).is_some())
     }
 
     /// Version as people write it.

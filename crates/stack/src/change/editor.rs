@@ -2,6 +2,7 @@
 
 use super::Handed;
 use crate::{
+    plan::Clock,
     recipe::PlaceSection,
     report::{AnswersSummary, DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
 };
@@ -33,6 +34,8 @@ pub(crate) struct Editor {
     /// Where what is made for image files waits until it is written.
     pub hold: Hold,
     base: PathBuf,
+    /// The day of the build, as its clock says.
+    pub today: Timestamp,
     /// Times later than this are set to it.
     latest: Option<Timestamp>,
 }
@@ -47,7 +50,7 @@ enum Put {
 }
 
 impl Editor {
-    pub(crate) fn new(tree: Tree, base: &Path, latest: Option<Timestamp>, hold: Hold) -> Self {
+    pub(crate) fn new(tree: Tree, base: &Path, clock: &Clock, hold: Hold) -> Self {
         Self {
             tree,
             steps: Vec::new(),
@@ -61,7 +64,8 @@ impl Editor {
             handed: Handed::default(),
             hold,
             base: base.to_owned(),
-            latest,
+            today: clock.today,
+            latest: clock.fixed,
         }
     }
 

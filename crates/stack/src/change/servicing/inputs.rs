@@ -12,7 +12,7 @@ use crate::{
 };
 use neat_content::{Content, Error, Job, Meta, Result, Timestamp, Tree, nearest};
 use neat_media::folder;
-use neat_package::{Architecture, DriverSet, IfDamaged, Update, parse_devices};
+use neat_package::{Architecture, DriverSet, IfDamaged, Signing, Update, parse_devices};
 use neat_registry::RegText;
 use neat_service::{
     Catalogue, DriverChoice, Edition, Layout, PreparedDriver, PreparedDrivers, PreparedFiles, PreparedUpdate,
@@ -218,7 +218,8 @@ impl Inputs {
                 }
                 None => None,
             };
-            let choice = DriverChoice { classes: classes.clone(), devices, optional: *optional };
+            let choice =
+                DriverChoice { classes: classes.clone(), devices, optional: *optional, today: editor.today };
             self.drivers.push(DriverInput {
                 into: into.clone(),
                 through: through.clone(),
@@ -340,6 +341,27 @@ impl Inputs {
         let prepared = Arc::new(PreparedDrivers::new(&input.set, &input.choice, key.1, key.2, job)?);
         self.cache.insert(key, Arc::clone(&prepared));
         Ok(prepared)
+    }
+
+    /// Says which of the drivers that were made ready are not what was signed.
+    pub(super) fn tell_altered(&self, editor: &mut Editor) {
+        let drivers = self.cache.values().flat_map(|prepared| &prepared.drivers);
+        let altered: BTreeSet<String> = drivers
+            .filter(|driver| driver.signature().state == Signing::Altered)
+            .filter_map(|driver| {
+                Some(format!("driver {}: {}", driver.subject(), driver.signature().remark()?))
+            })
+            .collect();
+        for message in altered {
+            if editor.findings.iter().any(|own| own.message == message) {
+                continue;
+            }
+            editor.find(
+                Weight::Problem,
+                message,
+                "get it again from its maker: systems refuse what was changed",
+            );
+        }
     }
 }
 

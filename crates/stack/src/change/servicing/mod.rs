@@ -71,7 +71,10 @@ pub(crate) fn prepared_drivers(
 ) -> Result<Vec<Arc<PreparedDrivers>>> {
     let mut inputs = Inputs::default();
     inputs.read_drivers(stack, editor, into)?;
-    (0..inputs.drivers.len()).map(|n| inputs.prepared_for(n, architecture, version, job)).collect()
+    let prepared: Result<Vec<_>> =
+        (0..inputs.drivers.len()).map(|n| inputs.prepared_for(n, architecture, version, job)).collect();
+    inputs.tell_altered(editor);
+    prepared
 }
 
 /// Does what the stack file asks for in every edition of `draft`.
@@ -162,6 +165,7 @@ pub(crate) fn systems(
     switches.look_into_packages(applied.filter_map(|n| vendors.get(*n).copied()));
     let mut items = handed::hand_on_packages(stack, &packages, &fits, &mut switches, editor, &mut at_end)?;
     items.extend(handed::hand_on_drivers(&mut inputs, IntoValue::System, &systems, editor, job)?);
+    inputs.tell_altered(editor);
     items.extend(switches.hand_on(stack, editor, &mut at_end)?);
     tell(&work, editor);
     work.extend(on_the_media(items, editor));
@@ -242,6 +246,7 @@ pub(crate) fn setup(stack: &StackFile, editor: &mut Editor, job: &Job<'_>) -> Re
     }
     tell(&work, editor);
     let handed = handed::hand_on_drivers(&mut inputs, IntoValue::Setup, &systems, editor, job)?;
+    inputs.tell_altered(editor);
     work.extend(on_the_media(handed, editor));
     Ok(work)
 }

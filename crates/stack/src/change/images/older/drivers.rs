@@ -70,7 +70,9 @@ fn for_the_system(driver: &PreparedDriver, setup: &OlderSetup, editor: &mut Edit
         editor.put_made(&format!("{path}/{inside}"), content.clone(), true, reason)?;
     }
     editor.handed.older_drivers.push(folder);
-    Ok(Item::applied("driver", driver.subject(), format!("in media:/{path}, which the answers name"), bytes))
+    let signed = driver.signature_remark();
+    let detail = format!("in media:/{path}, which the answers name{signed}");
+    Ok(Item::applied("driver", driver.subject(), detail, bytes))
 }
 
 /// Its programs beside those of setup, which loads them for their devices.

@@ -50,7 +50,9 @@ pub(in crate::change::servicing) fn hand_on(
                     editor.put_made(&format!("{folder}/{path}"), content.clone(), true, reason)?;
                 }
                 editor.handed.drivers.push(folder.clone());
-                let detail = format!("in media:/{folder}, from where setup takes it through the answer file");
+                let signed = driver.signature_remark();
+                let detail =
+                    format!("in media:/{folder}, from where setup takes it through the answer file{signed}");
                 items.push(Item::applied("driver", subject, detail, bytes));
             }
             if is_alone {
