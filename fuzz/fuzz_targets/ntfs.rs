@@ -23,8 +23,8 @@ fuzz_target!(|data: &[u8]| {
     let Ok(volume) = Volume::open(content) else { return };
     let _ = volume.info();
     let Ok(files) = Arc::new(volume).files(&Job::silent()) else { return };
-    for held in files.held.iter().filter(|held| held.content.len() < 4 << 20) {
-        let _ = held.content.to_vec(4 << 20, "file");
+    for held in files.held.iter().filter(|held| held.len() < 4 << 20) {
+        let _ = held.content(&files.volume).to_vec(4 << 20, "file");
     }
     // Every path can be put together, and all can be written into an edition.
     assert!(files.files.walk().count() < 1_000_000);

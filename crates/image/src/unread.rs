@@ -14,16 +14,25 @@ use std::{
 
 /// Content of which nobody knows the digests yet.
 pub struct Unread<'a> {
-    /// The contents, in the order in which they are read; none of them is empty.
-    pub contents: &'a [Content],
+    /// How many there are.
+    pub count: usize,
+    /// Each, by its place in the order in which they are read; none of them is empty. It is asked for more than once.
+    pub content: &'a (dyn Fn(usize) -> Content + Sync),
+    /// What they all come from.
+    pub source: &'a Content,
     /// What each is called in errors, by its place.
     pub name: &'a (dyn Fn(usize) -> String + Sync),
     /// Whether what is damaged is passed over and told, instead of ending everything.
     pub passes_damage: bool,
 }
 
-/// What came of each content: its digest, or why it could not be read.
-pub type Outcomes = Vec<std::result::Result<BlobDigest, Error>>;
+/// What came of the contents.
+pub struct Outcomes {
+    /// The digest of each; nothing of what could not be read.
+    pub digests: Vec<Option<BlobDigest>>,
+    /// What could not be read, by its place, and why.
+    pub damaged: Vec<(usize, Error)>,
+}
 
 struct Blob<'a> {
     all: &'a Unread<'a>,
@@ -33,8 +42,8 @@ struct Blob<'a> {
 }
 
 impl Blob<'_> {
-    const fn content(&self) -> &Content {
-        &self.all.contents[self.number]
+    fn content(&self) -> Content {
+        (self.all.content)(self.number)
     }
 
     fn is_damaged(&self) -> bool {
@@ -70,8 +79,24 @@ impl RawBlob for Blob<'_> {
     }
 }
 
-/// What was written: each digest once, where it is and how long it was.
-pub(crate) type Written = HashMap<BlobDigest, (Placed, u64)>;
+/// What was written: each digest once, where it is and how long it was. Sorted by digest, in half the room of a map.
+#[derive(Clone, Default)]
+pub(crate) struct Written(Vec<(BlobDigest, (Placed, u64))>);
+
+impl Written {
+    fn of(map: HashMap<BlobDigest, (Placed, u64)>) -> Self {
+        let mut sorted = Vec::with_capacity(map.len());
+        sorted.extend(map);
+        sorted.sort_unstable_by_key(|(digest, _)| *digest);
+        Self(sorted)
+    }
+
+    /// Where the content with this digest is, and its length.
+    pub(crate) fn get(&self, digest: BlobDigest) -> Option<(Placed, u64)> {
+        let found = self.0.binary_search_by_key(&digest, |(digest, _)| *digest).ok()?;
+        Some(self.0[found].1)
+    }
+}
 
 /// Writes the contents one after another. What is there already, as `is_known` says or because an earlier one was the
 /// same, is taken back.
@@ -84,13 +109,13 @@ pub(crate) fn write_unread(
     job: &Job<'_>,
 ) -> Result<(Outcomes, Written)> {
     let damage = Mutex::default();
-    let blobs: Vec<Blob<'_>> = (0..unread.contents.len())
+    let blobs: Vec<Blob<'_>> = (0..unread.count)
         .map(|number| Blob { all: unread, number, found: OnceLock::new(), damage: &damage })
         .collect();
-    let total = unread.contents.iter().map(Content::len).sum();
+    let total = blobs.iter().map(RawBlob::len).sum();
     let step = if compression.is_some() { "reading and compressing" } else { "reading and writing" };
     job.event(Event::StepStarted { step, total_bytes: Some(total) });
-    let mut written = Written::new();
+    let mut written: HashMap<BlobDigest, (Placed, u64)> = HashMap::new();
     let mut current: Option<OpenResource> = None;
     let mut number = 0;
     let chunk_len = compression.map_or(u32::MAX, |compression| compression.chunk_len);
@@ -124,14 +149,15 @@ pub(crate) fn write_unread(
         }
     })?;
     job.event(Event::StepFinished);
-    let found: Vec<Option<BlobDigest>> = blobs.iter().map(|blob| blob.found.get().copied()).collect();
     drop(all);
-    drop(blobs);
-    let mut damage = damage.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let outcomes = found.into_iter().enumerate().map(|(n, found)| match (damage.remove(&n), found) {
-        (Some(error), _) => Err(error),
-        (None, Some(digest)) => Ok(digest),
-        (None, None) => Err(Error::internal("content was written and not digested")),
-    });
-    Ok((outcomes.collect(), written))
+    let mut digests: Vec<Option<BlobDigest>> =
+        blobs.into_iter().map(|blob| blob.found.into_inner()).collect();
+    let damage = damage.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut damaged: Vec<(usize, Error)> = damage.into_iter().collect();
+    damaged.sort_unstable_by_key(|(n, _)| *n);
+    damaged.iter().for_each(|(n, _)| digests[*n] = None);
+    if digests.iter().filter(|own| own.is_none()).count() != damaged.len() {
+        return Err(Error::internal("content was written and not digested"));
+    }
+    Ok((Outcomes { digests, damaged }, Written::of(written)))
 }

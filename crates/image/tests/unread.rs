@@ -64,23 +64,19 @@ fn write(
     let (pending, mut output) = PendingFile::create_output(path, IfThere::Replace, None)?;
     let mut damaged = Vec::new();
     let name = |n: usize| format!("file {n}");
-    let unread = Unread { contents, name: &name, passes_damage };
+    let (content, source) = (|n: usize| contents[n].clone(), Content::default());
+    let unread =
+        Unread { count: contents.len(), content: &content, source: &source, name: &name, passes_damage };
     let number = draft.editions().len() + 1;
     draft.write_unread(&unread, &mut output, threads, &Job::silent(), &mut |draft, outcomes: Outcomes| {
         let mut files = Files::new(Times::default());
-        for (n, outcome) in outcomes.into_iter().enumerate() {
-            match outcome {
-                Ok(digest) => {
-                    files.add(
-                        Files::ROOT,
-                        Entry::file(format!("{n:04}").as_str(), 0, Times::default(), digest),
-                    )?;
-                }
-                Err(error) => {
-                    assert!(error.to_string().contains(&format!("file {n}")), "{error}");
-                    damaged.push(n);
-                }
-            }
+        for (n, digest) in outcomes.digests.into_iter().enumerate() {
+            let Some(digest) = digest else { continue };
+            files.add(Files::ROOT, Entry::file(format!("{n:04}").as_str(), 0, Times::default(), digest))?;
+        }
+        for (n, error) in outcomes.damaged {
+            assert!(error.to_string().contains(&format!("file {n}")), "{error}");
+            damaged.push(n);
         }
         draft.add_edition(files, image_element(&format!("edition {number}"), "", 5))
     })?;

@@ -10,8 +10,8 @@ use neat_image::{
     capture::image_element,
     layout::{TAG_MOUNT_POINT, TAG_SYMLINK},
 };
-use neat_ntfs::{Slot, VolumeFiles};
-use std::sync::{Mutex, PoisonError};
+use neat_ntfs::{Held, Slot, VolumeFiles};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Damaged files that are named before the rest is only counted.
 const SHOWN: usize = 5;
@@ -106,7 +106,7 @@ impl Capture {
 
     /// Bytes of the content that will be read.
     pub fn bytes(&self) -> u64 {
-        self.read.held.iter().map(|held| held.content.len()).sum()
+        self.read.held.iter().map(Held::len).sum()
     }
 
     /// Files, folders and links.
@@ -128,31 +128,36 @@ impl Capture {
         job: &Job<'_>,
     ) -> Result<Vec<String>> {
         let held = std::mem::take(&mut self.read.held);
-        let contents: Vec<Content> = held.iter().map(|held| held.content.clone()).collect();
-        let places: Vec<(EntryId, Slot)> = held.into_iter().map(|held| (held.entry, held.slot)).collect();
+        let volume = Arc::clone(&self.read.volume);
         draft.set_reparse_fixed();
         let mut damaged = Vec::new();
         // Paths are put together where something goes wrong, until the edition is described.
         let read = Mutex::new(Some(self.read));
         let called = |n: usize| {
             let read = read.lock().unwrap_or_else(PoisonError::into_inner);
-            let path = read.as_ref().map(|read| read.files.path(places[n].0));
+            let path = read.as_ref().map(|read| read.files.path(held[n].entry));
             format!("/{}", path.unwrap_or_default())
         };
-        let unread = Unread { contents: &contents, name: &called, passes_damage: self.passes_damage };
+        let unread = Unread {
+            count: held.len(),
+            content: &|n| held[n].content(&volume),
+            source: &volume.content,
+            name: &called,
+            passes_damage: self.passes_damage,
+        };
         let info = self.system.and_then(|system| system.info_element);
         draft.write_unread(&unread, output, threads, job, &mut |draft, outcomes| {
             let taken = read.lock().unwrap_or_else(PoisonError::into_inner).take();
             let mut read = taken.ok_or_else(|| Error::internal("an edition is described twice"))?;
             let mut gone = Vec::new();
-            for ((id, slot), outcome) in places.iter().zip(outcomes) {
-                match outcome {
-                    Ok(digest) => read.set_digest(*id, *slot, digest),
-                    Err(error) => {
-                        damaged.push(error.to_string());
-                        gone.extend(read.names_of(*id));
-                    }
+            for (held, digest) in held.iter().zip(outcomes.digests) {
+                if let Some(digest) = digest {
+                    read.set_digest(held.entry, held.slot, digest);
                 }
+            }
+            for (n, error) in outcomes.damaged {
+                damaged.push(error.to_string());
+                gone.extend(read.names_of(held[n].entry));
             }
             read.share_digests();
             read.leave_out(&gone);
@@ -218,7 +223,7 @@ fn mark_points(read: &mut VolumeFiles, letter: Option<char>) -> Result<()> {
         .filter(|held| held.slot == Slot::Main)
         .filter_map(|held| {
             let point = read.files.entry(held.entry).reparse()?;
-            Some((held.entry, point.tag, held.content.clone()))
+            Some((held.entry, point.tag, held.content(&read.volume)))
         })
         .collect();
     for (id, tag, content) in points {

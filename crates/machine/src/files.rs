@@ -103,11 +103,11 @@ impl PartitionFiles {
         for held in &read.held {
             let Slot::Stream(n) = held.slot else { continue };
             let entry = read.files.entry(held.entry);
-            let name = &entry.streams()[n].name;
+            let name = &entry.streams()[n as usize].name;
             if !name.is_empty() {
                 let written = Times::to_timestamp(entry.times.written);
                 for id in read.names_of(held.entry) {
-                    found.push((read.files.path(id), name.to_string(), held.content.clone(), written));
+                    found.push((read.files.path(id), name.to_string(), held.content(&read.volume), written));
                 }
             }
         }
@@ -131,7 +131,7 @@ impl PartitionFiles {
         for (n, held) in std::mem::take(&mut read.held).into_iter().enumerate() {
             let digest = stand_in(n);
             read.set_digest(held.entry, held.slot, digest);
-            draft.add_blob(digest, held.content);
+            draft.add_blob(digest, held.content(&read.volume));
         }
         read.share_digests();
         let written = read.files.entry(Files::ROOT).times.written;
@@ -167,21 +167,21 @@ fn tree_of(read: &VolumeFiles) -> Result<(Tree, Vec<String>)> {
         let hidden = entry.attributes & ATTRIBUTE_HIDDEN != 0;
         Meta { modified: Times::to_timestamp(entry.times.written), mode: None, hidden }
     };
-    let mut contents: HashMap<EntryId, &Content> = HashMap::new();
+    let mut contents: HashMap<EntryId, Content> = HashMap::new();
     for held in &read.held {
         let is_plain = match held.slot {
             Slot::Main => !files.entry(held.entry).is_reparse(),
-            Slot::Stream(n) => files.entry(held.entry).streams()[n].name.is_empty(),
+            Slot::Stream(n) => files.entry(held.entry).streams()[n as usize].name.is_empty(),
         };
         if is_plain {
-            contents.insert(held.entry, &held.content);
+            contents.insert(held.entry, held.content(&read.volume));
         }
     }
-    let points: HashMap<EntryId, &Content> = read
+    let points: HashMap<EntryId, Content> = read
         .held
         .iter()
         .filter(|held| held.slot == Slot::Main && files.entry(held.entry).is_reparse())
-        .map(|held| (held.entry, &held.content))
+        .map(|held| (held.entry, held.content(&read.volume)))
         .collect();
     let broken: HashMap<EntryId, &neat_ntfs::Damaged> =
         read.damaged.iter().filter_map(|own| Some((own.entry?, own))).collect();
@@ -214,12 +214,12 @@ fn tree_of(read: &VolumeFiles) -> Result<(Tree, Vec<String>)> {
                         ));
                         continue;
                     }
-                    None => NodeKind::File(contents.get(&first).copied().cloned().unwrap_or_default()),
+                    None => NodeKind::File(contents.get(&first).cloned().unwrap_or_default()),
                 }
             } else if entry.is_folder() {
                 NodeKind::Folder(Folder::default())
             } else {
-                NodeKind::File(contents.get(&first).copied().cloned().unwrap_or_default())
+                NodeKind::File(contents.get(&first).cloned().unwrap_or_default())
             };
             let named = entry.streams().iter().filter(|stream| !stream.name.is_empty()).count();
             if named > 0 {

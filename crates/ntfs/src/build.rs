@@ -1,8 +1,9 @@
 //! Putting the tree of a volume's files together.
 
 use crate::{
+    Volume,
     files::{Damaged, FIRST_OWN, Held, ROOT, Slot, VolumeFiles},
-    scan::{Found, Link},
+    scan::{Found, Link, Scanned, Security},
     secure::Descriptors,
 };
 use neat_content::{Error, Job, Result};
@@ -10,7 +11,10 @@ use neat_image::{
     Assembly, BlobDigest, Entry, EntryId, Files, Name, Rare, Reparse, Stream,
     layout::{ATTRIBUTE_DIRECTORY, ATTRIBUTE_REPARSE},
 };
-use std::collections::{HashMap, HashSet};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 
 /// The folder of further files of the file system.
 const EXTEND: u64 = 11;
@@ -21,8 +25,10 @@ pub(crate) struct Builder {
     /// By folder, names before short names, in the order of names.
     links: Vec<Link>,
     descriptors: Descriptors,
-    /// Number of a descriptor in the edition, by that in the volume.
-    security: HashMap<u32, u32>,
+    /// Those that files have themselves, by their places.
+    own_descriptors: HashMap<u32, Box<[u8]>>,
+    /// Number of a descriptor in the edition.
+    security: HashMap<Security, u32>,
     files: Assembly,
     held: Vec<Held>,
     damaged: Vec<Damaged>,
@@ -36,7 +42,9 @@ pub(crate) struct Builder {
 }
 
 impl Builder {
-    pub(crate) fn new(found: Vec<Found>, links: Vec<Link>, descriptors: Descriptors, root: usize) -> Self {
+    /// `found` are without the records that are damaged.
+    pub(crate) fn new(scanned: Scanned, descriptors: Descriptors, root: usize) -> Self {
+        let Scanned { files: found, links, descriptors: of_files, .. } = scanned;
         let mut own = Entry::folder("", found[root].times);
         own.attributes = found[root].attributes | ATTRIBUTE_DIRECTORY;
         let count = found.len();
@@ -44,6 +52,7 @@ impl Builder {
             found,
             links,
             descriptors,
+            own_descriptors: of_files.into_iter().map(|(bytes, number)| (number, bytes)).collect(),
             security: HashMap::new(),
             files: Assembly::new(own),
             held: Vec::new(),
@@ -177,25 +186,23 @@ impl Builder {
         let found = &self.found[of];
         let Some(more) = &found.more else { return Vec::new() };
         let stream = |name: Name| Stream { name, digest: BlobDigest::NONE, unused: [0; 8] };
-        let beside =
-            more.reparse.is_some() && found.content.as_ref().is_some_and(|own| !own.content.is_empty());
+        let beside = more.reparse.is_some() && found.content.as_ref().is_some_and(|own| own.len() > 0);
         let names = more.streams.iter().map(|(name, _)| stream(name.clone()));
         beside.then(|| stream(Name::default())).into_iter().chain(names).collect()
     }
 
     fn security_of(&mut self, of: usize) -> u32 {
-        let found = &mut self.found[of];
-        if let Some(own) = found.more.as_mut().and_then(|more| more.descriptor.take()) {
-            return self.files.add_security(own);
-        }
-        let number = found.security;
-        let none = neat_image::layout::NO_SECURITY;
-        if let Some(known) = self.security.get(&number) {
+        let wanted = self.found[of].security;
+        if let Some(known) = self.security.get(&wanted) {
             return *known;
         }
-        let Some(descriptor) = self.descriptors.by_number.remove(&number) else { return none };
+        let descriptor = match wanted {
+            Security::OfVolume(number) => self.descriptors.by_number.remove(&number),
+            Security::OfFiles(number) => self.own_descriptors.remove(&number),
+        };
+        let Some(descriptor) = descriptor else { return neat_image::layout::NO_SECURITY };
         let known = self.files.add_security(descriptor);
-        self.security.insert(number, known);
+        self.security.insert(wanted, known);
         known
     }
 
@@ -203,7 +210,7 @@ impl Builder {
     fn take_content(&mut self, of: usize, id: EntryId) {
         let found = &mut self.found[of];
         let mut held = Vec::new();
-        let main = found.content.take().filter(|own| !own.content.is_empty());
+        let main = found.content.take().filter(|own| own.len() > 0);
         if let Some(more) = found.more.take() {
             let mut slot = 0;
             match (more.reparse, main) {
@@ -218,7 +225,7 @@ impl Builder {
                 (None, None) => {}
             }
             for (n, (_, placed)) in more.streams.into_iter().enumerate() {
-                held.push((Slot::Stream(slot + n), placed));
+                held.push((Slot::Stream(slot + n as u32), placed));
             }
             self.object_ids.extend(more.object_id.map(|own| (id, own)));
             self.with_extended += usize::from(more.has_extended);
@@ -228,16 +235,11 @@ impl Builder {
         } else if let Some(main) = main {
             held.push((Slot::Main, main));
         }
-        let held = held.into_iter().filter(|(_, placed)| !placed.content.is_empty());
-        self.held.extend(held.map(|(slot, placed)| Held {
-            entry: id,
-            slot,
-            content: placed.content,
-            at: placed.at,
-        }));
+        let held = held.into_iter().filter(|(_, placed)| placed.len() > 0);
+        self.held.extend(held.map(|(slot, placed)| Held { entry: id, slot, placed }));
     }
 
-    pub(crate) fn finish(self) -> (VolumeFiles, Vec<(u64, EntryId)>) {
+    pub(crate) fn finish(self, volume: Arc<Volume>) -> (VolumeFiles, Vec<(u64, EntryId)>) {
         let lost = self
             .entries
             .iter()
@@ -246,6 +248,7 @@ impl Builder {
             .count();
         let own = self.extended_files();
         let done = VolumeFiles {
+            volume,
             files: self.files.finish(),
             held: self.held,
             damaged: self.damaged,

@@ -4,7 +4,7 @@ use crate::{
     Volume,
     build::Builder,
     index,
-    scan::{Link, Scanned, scan},
+    scan::{Link, Placed, scan},
     secure::{self, Descriptors},
 };
 use neat_content::{Content, Error, Job, Result};
@@ -23,6 +23,8 @@ const SECURE: u64 = 9;
 
 /// The files of a volume.
 pub struct VolumeFiles {
+    /// The volume.
+    pub volume: Arc<Volume>,
     /// Names, times, attributes, links, descriptors; digests only once [`VolumeFiles::set_digest`] was told them.
     pub files: Files,
     /// Content, in the order in which it lies on the volume.
@@ -47,10 +49,29 @@ pub struct Held {
     pub entry: EntryId,
     /// Which of the entry's streams it is.
     pub slot: Slot,
-    /// The content; reading it fails where it is damaged.
-    pub content: Content,
+    pub(crate) placed: Placed,
+}
+
+impl Held {
+    /// Bytes.
+    pub fn len(&self) -> u64 {
+        self.placed.len()
+    }
+
+    /// Whether there are none; never among [`VolumeFiles::held`].
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
     /// Where it begins, in bytes from the start of the volume.
-    pub at: u64,
+    pub fn at(&self, volume: &Volume) -> u64 {
+        self.placed.at(volume)
+    }
+
+    /// The content, on the volume that it was found on; reading it fails where it is damaged.
+    pub fn content(&self, volume: &Arc<Volume>) -> Content {
+        self.placed.content(volume)
+    }
 }
 
 /// A stream of an entry.
@@ -59,7 +80,7 @@ pub enum Slot {
     /// That of [`neat_image::Entry::digest`]: the ordinary content, or the data of a reparse point.
     Main,
     /// One of [`neat_image::Entry::streams`].
-    Stream(usize),
+    Stream(u32),
 }
 
 /// Something that cannot be read.
@@ -93,7 +114,8 @@ impl Volume {
                 .then_with(|| a.name.compare_ignoring_case(b.name.units()))
                 .then(a.of.cmp(&b.of))
         });
-        let Scanned { files, links, damaged } = scanned;
+        let damaged = std::mem::take(&mut scanned.damaged);
+        let files = &scanned.files;
         let root = files.binary_search_by_key(&ROOT, |found| found.reference.number).ok();
         let Some(root) = root.filter(|root| files[*root].is_folder) else {
             let at = self.record_offset(ROOT);
@@ -102,11 +124,11 @@ impl Volume {
                 Error::bad_field("FileTable", "root folder", at, "a folder in record 5", "none")
             }));
         };
-        let mut builder = Builder::new(files, links, descriptors, root);
+        let mut builder = Builder::new(scanned, descriptors, root);
         builder.walk(root, job)?;
-        let (mut done, folders) = builder.finish();
+        let (mut done, folders) = builder.finish(Arc::clone(self));
         self.name_damaged(damaged, &folders, &mut done, job)?;
-        done.held.sort_by_key(|held| held.at);
+        done.held.sort_by_key(|held| held.at(self));
         Ok(done)
     }
 
@@ -155,7 +177,7 @@ impl VolumeFiles {
         let entry = self.files.entry_mut(entry);
         match slot {
             Slot::Main => entry.digest = digest,
-            Slot::Stream(n) => entry.set_stream(n, digest),
+            Slot::Stream(n) => entry.set_stream(n as usize, digest),
         }
     }
 

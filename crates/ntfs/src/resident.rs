@@ -14,12 +14,12 @@ pub(crate) struct InRecord {
 
 impl InRecord {
     /// `len` bytes from byte `start` of record `record` on.
-    pub(crate) fn content(volume: &Arc<Volume>, record: u64, start: usize, len: usize) -> Content {
+    pub(crate) fn content(volume: &Arc<Volume>, record: u64, start: u16, len: u32) -> Content {
         if len == 0 {
             return Content::default();
         }
         let volume = Arc::clone(volume);
-        Content::deferred(Arc::new(Self { volume, record, start: start as u32, len: len as u32 }))
+        Content::deferred(Arc::new(Self { volume, record, start: start.into(), len }))
     }
 }
 

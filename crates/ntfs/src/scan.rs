@@ -12,7 +12,7 @@ use neat_image::{
     Name, Times,
     layout::{ATTRIBUTE_REPARSE, ATTRIBUTE_SPARSE},
 };
-use std::sync::Arc;
+use std::{collections::HashMap, sync::Arc};
 
 /// Bytes of the file table that are read at once.
 const AT_ONCE: u64 = 1 << 20;
@@ -27,8 +27,8 @@ pub(crate) struct Found {
     pub is_folder: bool,
     pub attributes: u32,
     pub times: Times,
-    /// Number of its descriptor among those of the volume.
-    pub security: u32,
+    /// Who may do what with it.
+    pub security: Security,
     /// Whether names in the folder that differ in case alone are different.
     pub minds_case: bool,
     pub content: Option<Placed>,
@@ -36,10 +36,57 @@ pub(crate) struct Found {
     pub more: Option<Box<More>>,
 }
 
-/// Content, and where on the volume it begins.
-pub(crate) struct Placed {
-    pub content: Content,
-    pub at: u64,
+/// A descriptor: of the volume, or of files themselves, as older volumes and other systems have them.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Security {
+    /// By its number among those of the volume.
+    OfVolume(u32),
+    /// By its place in [`Scanned::descriptors`].
+    OfFiles(u32),
+}
+
+/// Content, and where on the volume it begins. There may be hundreds of thousands, and most are of two simple kinds.
+pub(crate) enum Placed {
+    /// `len` bytes from byte `start` of record `record` on, read again when it is wanted.
+    Record { record: u64, start: u16, len: u32 },
+    /// Bytes that lie together on the volume.
+    Together { at: u64, len: u64 },
+    /// Everything else.
+    Other(Box<(Content, u64)>),
+}
+
+impl Placed {
+    fn other(content: Content, at: u64) -> Self {
+        Self::Other(Box::new((content, at)))
+    }
+
+    /// Bytes.
+    pub(crate) fn len(&self) -> u64 {
+        match self {
+            Self::Record { len, .. } => (*len).into(),
+            Self::Together { len, .. } => *len,
+            Self::Other(own) => own.0.len(),
+        }
+    }
+
+    /// Where it begins, in bytes from the start of the volume.
+    pub(crate) fn at(&self, volume: &Volume) -> u64 {
+        match self {
+            Self::Record { record, .. } => volume.record_offset(*record),
+            Self::Together { at, .. } => *at,
+            Self::Other(own) => own.1,
+        }
+    }
+
+    /// The content.
+    pub(crate) fn content(&self, volume: &Arc<Volume>) -> Content {
+        match self {
+            Self::Record { record, start, len } => InRecord::content(volume, *record, *start, *len),
+            // That it lies on the volume was seen when it was found.
+            Self::Together { at, len } => volume.content.part(*at, *len).unwrap_or_default(),
+            Self::Other(own) => own.0.clone(),
+        }
+    }
 }
 
 #[derive(Default)]
@@ -47,7 +94,6 @@ pub(crate) struct More {
     pub streams: Vec<(Name, Placed)>,
     /// Kind and data of a reparse point.
     pub reparse: Option<(u32, Placed)>,
-    pub descriptor: Option<Box<[u8]>>,
     pub object_id: Option<[u8; 16]>,
     /// Whether it has extended attributes.
     pub has_extended: bool,
@@ -69,6 +115,8 @@ pub(crate) struct Link {
 pub(crate) struct Scanned {
     pub files: Vec<Found>,
     pub links: Vec<Link>,
+    /// Descriptors that files have themselves, each once.
+    pub descriptors: HashMap<Box<[u8]>, u32>,
     /// Records that are in use and cannot be read.
     pub damaged: Vec<(u64, Error)>,
 }
@@ -78,6 +126,12 @@ pub(crate) fn scan(volume: &Arc<Volume>, job: &Job<'_>) -> Result<Scanned> {
     let len = volume.geometry().record;
     let in_use = volume.table_map();
     let mut scanned = Scanned::default();
+    // Room for all at once, as far as records really lie on the volume: growing takes twice as much for a moment.
+    let count =
+        in_use.as_ref().map_or(0, |map| map.iter().map(|byte| byte.count_ones() as usize).sum::<usize>());
+    let count = count.min(usize::try_from(volume.table.len() / len).unwrap_or(0));
+    scanned.files.reserve_exact(count);
+    scanned.links.reserve_exact(count);
     let per_block = (AT_ONCE / len).max(1);
     let mut block = Vec::new();
     let mut number = 0;
@@ -119,7 +173,7 @@ impl Scanned {
         }
         let values = volume.values(&record)?;
         let of = self.files.len() as u32;
-        let mut builder = Builder::new(volume, &record);
+        let mut builder = Builder::new(volume, &record, &mut self.descriptors);
         let before = self.links.len();
         for value in values {
             let damage = match value {
@@ -163,6 +217,7 @@ fn link(value: &Value, of: u32) -> Result<Link> {
 
 struct Builder<'a> {
     volume: &'a Arc<Volume>,
+    descriptors: &'a mut HashMap<Box<[u8]>, u32>,
     found: Found,
     packed: Option<(Value, Content)>,
     way: Option<system_compressed::Way>,
@@ -171,18 +226,22 @@ struct Builder<'a> {
 }
 
 impl<'a> Builder<'a> {
-    fn new(volume: &'a Arc<Volume>, record: &Record<'_>) -> Self {
+    fn new(
+        volume: &'a Arc<Volume>,
+        record: &Record<'_>,
+        descriptors: &'a mut HashMap<Box<[u8]>, u32>,
+    ) -> Self {
         let found = Found {
             reference: record.reference,
             is_folder: record.flags & FOLDER != 0,
             attributes: 0,
             times: Times::default(),
-            security: 0,
+            security: Security::OfVolume(0),
             minds_case: false,
             content: None,
             more: None,
         };
-        Self { volume, found, packed: None, way: None, len: 0 }
+        Self { volume, descriptors, found, packed: None, way: None, len: 0 }
     }
 
     fn more(&mut self) -> &mut More {
@@ -195,7 +254,12 @@ impl<'a> Builder<'a> {
             kind::DATA => self.data(value),
             kind::SECURITY => {
                 let bytes = self.volume.bytes(&value, LONGEST_DESCRIPTOR, "security descriptor")?;
-                self.more().descriptor = Some(bytes.into());
+                let next = self.descriptors.len() as u32;
+                let number = match self.descriptors.get(bytes.as_slice()) {
+                    Some(number) => *number,
+                    None => *self.descriptors.entry(bytes.into()).or_insert(next),
+                };
+                self.found.security = Security::OfFiles(number);
                 Ok(())
             }
             kind::OBJECT_ID => {
@@ -227,7 +291,10 @@ impl<'a> Builder<'a> {
         // Older volumes have no number here.
         if fields.remaining() >= 12 {
             fields.skip(8)?;
-            self.found.security = fields.u32_le()?;
+            let number = fields.u32_le()?;
+            if matches!(self.found.security, Security::OfVolume(_)) {
+                self.found.security = Security::OfVolume(number);
+            }
         }
         Ok(())
     }
@@ -251,14 +318,15 @@ impl<'a> Builder<'a> {
 
     fn placed(&self, value: &Value) -> Result<Placed> {
         let cluster = self.volume.geometry().cluster;
-        let content = match &value.body {
-            // Read again when it is wanted: there may be hundreds of thousands.
-            Kept::Here { bytes, record, start } => {
-                InRecord::content(self.volume, *record, *start, bytes.len())
-            }
-            Kept::Clusters { .. } => value.content(&self.volume.content, cluster)?,
-        };
-        Ok(Placed { content, at: value.place(cluster) })
+        if let Kept::Here { bytes, record, start } = &value.body {
+            // A record is shorter than this.
+            return Ok(Placed::Record { record: *record, start: *start as u16, len: bytes.len() as u32 });
+        }
+        if let Some((at, len)) = value.together(cluster) {
+            self.volume.content.part(at, len)?;
+            return Ok(Placed::Together { at, len });
+        }
+        Ok(Placed::other(value.content(&self.volume.content, cluster)?, value.place(cluster)))
     }
 
     /// A reparse point ([MS-FSCC] 2.1.2.1): tag, length, reserved, data.
@@ -276,8 +344,7 @@ impl<'a> Builder<'a> {
             self.way = Some(system_compressed::way(data, value.at)?);
             return Ok(());
         }
-        let placed =
-            Placed { content: Content::from_bytes(data), at: value.place(self.volume.geometry().cluster) };
+        let placed = Placed::other(Content::from_bytes(data), value.place(self.volume.geometry().cluster));
         self.more().reparse = Some((tag, placed));
         Ok(())
     }
@@ -287,7 +354,7 @@ impl<'a> Builder<'a> {
             (Some(way), Some((value, packed))) => {
                 let at = value.place(self.volume.geometry().cluster);
                 let content = system_compressed::content(way, packed, self.len);
-                self.found.content = Some(Placed { content, at });
+                self.found.content = Some(Placed::other(content, at));
                 // To whoever opens it, it is a file like others.
                 self.found.attributes &= !(ATTRIBUTE_REPARSE | ATTRIBUTE_SPARSE);
             }
@@ -299,7 +366,7 @@ impl<'a> Builder<'a> {
             }
             (None, Some((value, content))) => {
                 let at = value.place(self.volume.geometry().cluster);
-                self.more().streams.push((Name::from_units(value.name), Placed { content, at }));
+                self.more().streams.push((Name::from_units(value.name), Placed::other(content, at)));
             }
             (None, None) => {}
         }

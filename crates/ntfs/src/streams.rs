@@ -163,6 +163,15 @@ impl Value {
         Content::from_pieces(pieces)
     }
 
+    /// First byte on the volume and length of what lies there in one stretch, as it is.
+    pub(crate) fn together(&self, cluster: u64) -> Option<(u64, u64)> {
+        let Kept::Clusters { size, valid, runs, .. } = &self.body else { return None };
+        let [Run { start: Some(start), len }] = runs.as_slice() else { return None };
+        let is_plain = self.flags & (ENCRYPTED | COMPRESSED) == 0 && *valid >= *size && *size > 0;
+        let fits = len.checked_mul(cluster)? >= *size;
+        (is_plain && fits).then_some((start.checked_mul(cluster)?, *size))
+    }
+
     /// First byte on the volume, for reading in the order of the disk.
     pub(crate) fn place(&self, cluster: u64) -> u64 {
         match &self.body {

@@ -17,7 +17,8 @@ const MOST_RECORDS: usize = 16_384;
 /// An NTFS volume, read and never written.
 #[derive(Clone)]
 pub struct Volume {
-    pub(crate) content: Content,
+    /// All of it.
+    pub content: Content,
     geometry: Geometry,
     /// The file table.
     pub(crate) table: Content,

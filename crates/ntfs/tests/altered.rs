@@ -42,8 +42,8 @@ fn read_all(content: Content) -> bool {
     let Ok(files) = Arc::new(volume).files(&Job::silent()) else { return true };
     let mut told = told || !files.damaged.is_empty() || files.lost > 0;
     for held in &files.held {
-        if held.content.len() < 4 << 20 {
-            told |= held.content.to_vec(4 << 20, "file").is_err();
+        if held.len() < 4 << 20 {
+            told |= held.content(&files.volume).to_vec(4 << 20, "file").is_err();
         }
     }
     assert!(files.files.walk().count() < 100_000);

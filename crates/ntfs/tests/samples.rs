@@ -53,7 +53,7 @@ fn described(read: &VolumeFiles, id: EntryId) -> Value {
     let entry = read.files.entry(id);
     let held = |slot: Slot| {
         let found = read.held.iter().find(|held| held.entry == id && held.slot == slot);
-        found.map_or(Ok(Vec::new()), |held| held.content.to_vec(1 << 30, "sample"))
+        found.map_or(Ok(Vec::new()), |held| held.content(&read.volume).to_vec(1 << 30, "sample"))
     };
     let shown = |bytes: neat_content::Result<Vec<u8>>| match bytes {
         Ok(bytes) => json!({"size": bytes.len(), "sha256": sha256(&bytes)}),
@@ -67,9 +67,9 @@ fn described(read: &VolumeFiles, id: EntryId) -> Value {
     }
     for (n, stream) in entry.streams().iter().enumerate() {
         if stream.name.is_empty() {
-            plain = held(Slot::Stream(n));
+            plain = held(Slot::Stream(n as u32));
         } else {
-            streams.insert(stream.name.to_string(), shown(held(Slot::Stream(n))));
+            streams.insert(stream.name.to_string(), shown(held(Slot::Stream(n as u32))));
         }
     }
     let security = read.files.security.get(entry.security as usize);
@@ -210,7 +210,7 @@ fn sound_volumes_are_read_as_they_are_listed() {
             assert!(read.files.find(gone.as_str().unwrap()).is_none());
         }
         // In the order of the disk.
-        assert!(read.held.windows(2).all(|pair| pair[0].at <= pair[1].at));
+        assert!(read.held.windows(2).all(|pair| pair[0].at(&read.volume) <= pair[1].at(&read.volume)));
     }
 }
 
@@ -238,7 +238,7 @@ fn what_is_damaged_is_told_and_all_else_is_read() {
                 .any(|damaged| damaged.place == path && damaged.error.to_string().contains("0x"));
             let fails = read.files.find(path).is_some_and(|id| {
                 let mut own = read.held.iter().filter(|held| held.entry == id);
-                own.any(|held| held.content.to_vec(1 << 30, "sample").is_err())
+                own.any(|held| held.content(&read.volume).to_vec(1 << 30, "sample").is_err())
             });
             assert!(told || fails, "{name}: {path} is not told: {:?}", read.damaged);
         }
@@ -249,11 +249,13 @@ fn what_is_damaged_is_told_and_all_else_is_read() {
 fn parts_of_content_are_what_they_are_of_the_whole() {
     for name in ["basic", "wof", "cluster64k"] {
         let volume = volume_of(image(name), &expected(name));
-        for held in files_of(&volume).held {
-            let whole = held.content.to_vec(1 << 30, "sample").unwrap();
+        let read = files_of(&volume);
+        for held in &read.held {
+            let content = held.content(&read.volume);
+            let whole = content.to_vec(1 << 30, "sample").unwrap();
             let len = whole.len();
             for (from, to) in [(0, len.min(1)), (len / 3, len / 2), (len / 2, len), (len - len.min(7), len)] {
-                let part = held.content.part(from as u64, (to - from) as u64).unwrap();
+                let part = content.part(from as u64, (to - from) as u64).unwrap();
                 assert_eq!(
                     part.to_vec(1 << 30, "part").unwrap(),
                     whole[from..to],

@@ -4,7 +4,7 @@ mod named;
 mod plan;
 
 use crate::{
-    BlobDigest, Compression, EditionInfo, Files, ImageFile, Limits, Method, SolidCompression,
+    BlobDigest, BlobHasher, Compression, EditionInfo, Files, ImageFile, Limits, Method, SolidCompression,
     file::{ListedBlob, find_edition},
     layout::{FLAG_READONLY, FLAG_REPARSE_FIX},
     metadata::{self, EditionCounts},
@@ -86,6 +86,18 @@ pub struct Rename {
     pub flags: Option<String>,
 }
 
+/// A tree as it will be written, waiting in `hold`, and its digest. It is nowhere in memory as a whole, unless `hold` has
+/// the room.
+pub(super) fn written_tree(files: &Files, hold: &Hold) -> Result<(Content, BlobDigest)> {
+    let mut hasher = BlobHasher::default();
+    let mut spool = hold.spool(metadata::written_len(files)?);
+    metadata::write_to(files, &mut |block| {
+        hasher.add(block);
+        spool.push(block)
+    })?;
+    Ok((spool.content()?, hasher.finish()))
+}
+
 impl ImageDraft {
     /// A draft with no editions; new content is compressed with `compression`, or not at all.
     pub fn new(compression: Option<Compression>) -> Self {
@@ -93,7 +105,7 @@ impl ImageDraft {
             sources: Vec::new(),
             editions: Vec::new(),
             new_blobs: HashMap::new(),
-            written: Written::new(),
+            written: Written::default(),
             xml: Element::with_text("WIM", ""),
             flags: 0,
             guid: [0; 16],
@@ -419,16 +431,18 @@ impl ImageDraft {
     /// # Errors
     /// `BadRequest` for a number that is not there; `Io` of the unnamed file.
     pub fn settle(&mut self, number: usize, files: Files, hold: &Hold) -> Result<()> {
-        let bytes = metadata::write(&files)?;
-        let (digest, (counts, named)) = rayon::join(
-            || BlobDigest::of(&bytes),
+        self.settle_shared(number, Arc::new(files), hold)
+    }
+
+    /// The same for files that the draft has already.
+    fn settle_shared(&mut self, number: usize, files: Arc<Files>, hold: &Hold) -> Result<()> {
+        let (written, (counts, named)) = rayon::join(
+            || written_tree(&files, hold),
             || (files.count(&|digest| self.blob_len(digest)), self.named_by(number, &files)),
         );
-        let named = named?;
+        let ((content, digest), named) = (written?, named?);
         drop(files);
-        let mut spool = hold.spool(bytes.len() as u64);
-        spool.push(&bytes)?;
-        let settled = Settled { content: spool.content()?, digest, counts, named };
+        let settled = Settled { content, digest, counts, named };
         match number.checked_sub(1).and_then(|n| self.editions.get_mut(n)) {
             Some(edition) => edition.tree = DraftTree::Settled(settled),
             None => {
@@ -480,8 +494,8 @@ impl ImageDraft {
     pub fn packed_len(&self, digest: BlobDigest) -> u64 {
         match self.sources.iter().find_map(|source| source.packed_len(digest)) {
             Some(len) => len,
-            None => match self.written.get(&digest) {
-                Some((_, len)) => *len,
+            None => match self.written.get(digest) {
+                Some((_, len)) => len,
                 None => self.new_blobs.get(&digest).map_or(0, Content::len),
             },
         }
@@ -495,8 +509,8 @@ impl ImageDraft {
     pub fn blob_len(&self, digest: BlobDigest) -> u64 {
         match self.sources.iter().find_map(|source| source.blob_len(digest)) {
             Some(len) => len,
-            None => match self.written.get(&digest) {
-                Some((_, len)) => *len,
+            None => match self.written.get(digest) {
+                Some((_, len)) => len,
                 None => self.new_blobs.get(&digest).map_or(0, Content::len),
             },
         }

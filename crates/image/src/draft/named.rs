@@ -19,7 +19,7 @@ impl Named {
         let listed = draft.sources.iter().enumerate().find_map(|(n, own)| Some((n, own.place_of(digest)?)));
         let Some((source, place)) = listed else {
             self.new.insert(digest);
-            return draft.new_blobs.contains_key(&digest);
+            return draft.new_blobs.contains_key(&digest) || draft.written.get(digest).is_some();
         };
         if self.listed.len() <= source {
             self.listed.resize(source + 1, Vec::new());

@@ -1,22 +1,25 @@
 //! What a draft comes to: which resources are kept as they lie in a source, which are unpacked, which are new.
 
-use super::{DraftTree, ImageDraft};
+use super::{DraftTree, ImageDraft, written_tree};
 use crate::{
     BlobDigest, Compression, Files, ImageFile, Packing, Solid, Stored,
     digest::BlobHasher,
     file::ListedBlob,
-    metadata::{self, EditionCounts},
+    metadata::EditionCounts,
     part_write::{Body, PartPlan, Resource, finish_part, start_part, write_part},
     sink::Gather,
     unread::{Outcomes, Unread, write_unread},
     xml::{Child, Element},
 };
-use neat_content::{Advice, Content, Error, Job, Output, Result};
+use neat_content::{Advice, Content, Error, Hold, Job, Output, Result};
 use std::{
     collections::{HashMap, HashSet},
     path::Path,
     sync::Arc,
 };
+
+/// Bytes of a tree that are held in memory until they are written.
+const TREE_IN_MEMORY: usize = 8 << 20;
 
 impl ImageDraft {
     /// How the new file will be compressed where it is not solid.
@@ -139,7 +142,7 @@ impl ImageDraft {
                     return;
                 }
                 let is_there = self.new_blobs.contains_key(&digest)
-                    || self.written.contains_key(&digest)
+                    || self.written.get(digest).is_some()
                     || self.sources.iter().any(|source| source.blob_len(digest).is_some());
                 if !is_there {
                     missing.get_or_insert(digest);
@@ -226,8 +229,8 @@ impl ImageDraft {
         let incomplete = self.incomplete_solids(&|_, _, digest| references.contains_key(&digest));
         let mut blobs = Vec::with_capacity(references.len());
         for (digest, references) in references {
-            let new = match self.written.get(&digest) {
-                Some((placed, len)) => Some((*len, Body::Written(*placed))),
+            let new = match self.written.get(digest) {
+                Some((placed, len)) => Some((len, Body::Written(placed))),
                 None => self.new_blobs.get(&digest).map(|own| (own.len(), Body::New(own.clone()))),
             };
             let (raw_len, body) = match (self.listed(digest), new) {
@@ -262,11 +265,11 @@ impl ImageDraft {
                     });
                 }
                 DraftTree::Edited(files) => {
-                    let bytes = metadata::write(files)?;
-                    let digest = BlobDigest::of(&bytes);
+                    let hold = Hold::new(TREE_IN_MEMORY, &std::env::temp_dir());
+                    let (content, digest) = written_tree(files, &hold)?;
                     let counts = files.count(&|digest| self.blob_len(digest));
                     set_counts(&mut image, counts);
-                    metadata.push(tree_resource(digest, Content::from_bytes(bytes), own_number));
+                    metadata.push(tree_resource(digest, content, own_number));
                 }
                 DraftTree::Settled(settled) => {
                     set_counts(&mut image, settled.counts);
@@ -328,11 +331,16 @@ impl ImageDraft {
         let compression = self.compression();
         let is_known = |digest| self.listed(digest).is_some();
         let (outcomes, written) = write_unread(unread, compression, threads, &is_known, output, job)?;
-        for content in unread.contents {
-            output.note_sources(content);
-        }
+        output.note_sources(unread.source);
         self.written = written;
         describe(self, outcomes)?;
+        // What was described waits as it will be written: its tree takes several times as much.
+        for number in 1..=self.editions.len() {
+            if let DraftTree::Edited(files) = &self.editions[number - 1].tree {
+                let files = Arc::clone(files);
+                self.settle_shared(number, files, &Hold::new(TREE_IN_MEMORY, &std::env::temp_dir()))?;
+            }
+        }
         finish_part(&self.plan()?, threads, output, job)
     }
 
@@ -404,7 +412,7 @@ fn sort_as_in_sources(blobs: &mut [Resource], sources: &[ImageFile]) {
             parts.entry(digest).or_insert((s, blob.part));
         }
     }
-    blobs.sort_by_cached_key(|resource| {
+    let key = |resource: &Resource| {
         let place = parts.get(&resource.digest).copied().unwrap_or((usize::MAX, 0));
         let offset = match &resource.body {
             Body::Kept(stored) | Body::Unpacked(stored) => match &stored.packing {
@@ -415,7 +423,13 @@ fn sort_as_in_sources(blobs: &mut [Resource], sources: &[ImageFile]) {
             Body::Written(placed) => (placed.offset, 0),
         };
         (place, offset, resource.digest)
-    });
+    };
+    if parts.is_empty() {
+        // Keys cost nothing to find then, and a list of them would be as long as the one that is sorted.
+        blobs.sort_unstable_by_key(key);
+    } else {
+        blobs.sort_by_cached_key(key);
+    }
 }
 
 /// Another file has another GUID, but the same changes to the same file always the same one: a name-based identifier

@@ -12,4 +12,4 @@ pub use count::EditionCounts;
 pub use model::{Entry, EntryId, Files, Rare, Reparse, Step, Stream, Times};
 pub use name::Name;
 pub use read::{Seen, read, read_with, walk};
-pub use write::write;
+pub use write::{write, write_to, written_len};

@@ -5,6 +5,8 @@ use crate::layout::{ENTRY_LEN, RawEntry, RawStream, STREAM_LEN};
 use neat_content::{Error, Result};
 use zerocopy::IntoBytes;
 
+/// Bytes that are handed on at once, at least.
+const BLOCK: usize = 256 << 10;
 /// Bytes that end the list of a folder.
 const LIST_END: usize = 8;
 
@@ -14,29 +16,62 @@ const LIST_END: usize = 8;
 /// # Errors
 /// `BadRequest` for names and lists that are longer than their fields.
 pub fn write(files: &Files) -> Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    write_to(files, &mut |block| {
+        bytes.extend_from_slice(block);
+        Ok(())
+    })?;
+    Ok(bytes)
+}
+
+/// The same, handed to `each` in blocks as they are ready, so that all of it is nowhere at once.
+///
+/// # Errors
+/// As [`write`], and those of `each`.
+pub fn write_to(files: &Files, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
     let mut bytes = security_data(&files.security)?;
     // First where each list goes, then the bytes.
     let folders: Vec<EntryId> = files.ids().filter(|id| has_list(files.entry(*id))).collect();
-    let mut lists = vec![0_u64; files.entries.len()];
     let root = files.entry(Files::ROOT);
-    let mut at = (bytes.len() + entry_len(root)? + LIST_END) as u64;
-    for id in &folders {
+    let (lists, _) = lists(files, bytes.len(), &folders)?;
+    put_entry(root, lists[0], &mut bytes)?;
+    bytes.extend([0; LIST_END]);
+    for id in folders {
+        for child in files.entry(id).children() {
+            put_entry(files.entry(*child), lists[child.0 as usize], &mut bytes)?;
+            // All lengths are multiples of 8, so that what comes next is padded as it would be behind the rest.
+            if bytes.len() >= BLOCK {
+                each(&bytes)?;
+                bytes.clear();
+            }
+        }
+        bytes.extend([0; LIST_END]);
+    }
+    each(&bytes)
+}
+
+/// Bytes of what [`write`] writes.
+///
+/// # Errors
+/// As [`write`].
+pub fn written_len(files: &Files) -> Result<u64> {
+    let folders: Vec<EntryId> = files.ids().filter(|id| has_list(files.entry(*id))).collect();
+    Ok(lists(files, security_data(&files.security)?.len(), &folders)?.1)
+}
+
+/// Where the list of each folder goes, by the number of its entry, and where all of it ends; `before` bytes come before
+/// the root's entry.
+fn lists(files: &Files, before: usize, folders: &[EntryId]) -> Result<(Vec<u64>, u64)> {
+    let mut lists = vec![0_u64; files.entries.len()];
+    let mut at = (before + entry_len(files.entry(Files::ROOT))? + LIST_END) as u64;
+    for id in folders {
         lists[id.0 as usize] = at;
         for child in files.entry(*id).children() {
             at += entry_len(files.entry(*child))? as u64;
         }
         at += LIST_END as u64;
     }
-    bytes.reserve_exact((at as usize).saturating_sub(bytes.len()));
-    put_entry(root, lists[0], &mut bytes)?;
-    bytes.extend([0; LIST_END]);
-    for id in folders {
-        for child in files.entry(id).children() {
-            put_entry(files.entry(*child), lists[child.0 as usize], &mut bytes)?;
-        }
-        bytes.extend([0; LIST_END]);
-    }
-    Ok(bytes)
+    Ok((lists, at))
 }
 
 /// A folder without a list that got none of its own keeps having none, as junctions do.
