@@ -171,7 +171,7 @@ fn what_is_damaged_stays_out_and_is_named() {
     let read = files.ntfs().unwrap();
     let watch = read.files.find("logs/watch.txt").unwrap();
     let held = read.held.iter().find(|held| held.entry == watch).unwrap();
-    let at = (disk.partition(3).unwrap().start + held.at) as usize;
+    let at = (disk.partition(3).unwrap().start + held.at(&read.volume)) as usize;
     bytes[at + 2..at + 200].fill(0xEE);
     fs::write(dir.join("damaged.img"), bytes).unwrap();
     let (code, error) = fails(&dir, &["take", "damaged.img", "logs/watch.txt", "--to", "x"]);
@@ -182,4 +182,28 @@ fn what_is_damaged_stays_out_and_is_named() {
     assert!(output.status.success() && said.contains("damaged: /logs/watch.txt"), "{said}");
     assert!(!ok(&dir, &["files", "d.wim"]).contains("watch.txt"));
     assert!(ok(&dir, &["check", "d.wim"]).contains("sound"));
+}
+
+#[test]
+fn a_disk_is_compared_with_its_capture_and_with_an_altered_disk() {
+    let (_keep, dir) = demo();
+    ok(&dir, &["capture", DISK, "-o", "own.wim", "--name", "Own", "--anyway", "--quiet"]);
+    assert_eq!(ok(&dir, &["compare", DISK, "own.wim"]).trim(), "nothing differs");
+    assert_eq!(ok(&dir, &["compare", "own.wim", DISK]).trim(), "nothing differs");
+    // One file of the disk, and nothing else, is another.
+    let disk = neat_machine::MachineDisk::open(&dir.join(DISK)).unwrap();
+    let mut bytes = disk.content.to_vec(64 << 20, "disk").unwrap();
+    let place = bytes.windows(20).position(|own| own == b"Charts of the harbou").unwrap();
+    bytes[place..place + 6].copy_from_slice(b"CHARTS");
+    fs::write(dir.join("other.img"), bytes).unwrap();
+    let view = json(&dir, &["compare", DISK, "other.img", "--partition", "3", "--json"]);
+    assert_eq!(view["kind"], "edition");
+    let files = view["editions"][0]["files"].as_array().unwrap();
+    let paths: Vec<&str> = files.iter().map(|own| own["path"].as_str().unwrap()).collect();
+    // It has two names.
+    assert_eq!(paths, ["Users/purser/Desktop/charts.txt", "Users/purser/the same charts.txt"]);
+    let (code, error) = fails(&dir, &["compare", DISK, "quay-os-7.iso"]);
+    assert!(code == 2 && error.contains("holds several editions"), "{error}");
+    let (code, error) = fails(&dir, &["compare", "quay-os-7.iso", "quay-os-7.iso", "--partition", "1"]);
+    assert!(code == 2 && error.contains("neither of both is a machine's disk"), "{error}");
 }

@@ -3,6 +3,7 @@
 use crate::{FileSystem, PartitionFiles};
 use neat_content::{Content, Error, Job, Result, Source};
 use neat_drive::Form;
+use neat_image::ImageDraft;
 use neat_media::disk::{MachineTable, read_machine};
 use std::path::Path;
 
@@ -133,6 +134,28 @@ impl MachineDisk {
                 format!("it has: {}", all.join(", ")),
             )
         })
+    }
+
+    /// As [`PartitionFiles::digested`], of the partition that [`MachineDisk::chosen`] finds, with what its system says of
+    /// itself. `disk` is what the disk is called.
+    ///
+    /// # Errors
+    /// Those of both.
+    pub fn digested(
+        &self,
+        number: Option<u32>,
+        disk: &str,
+        job: &Job<'_>,
+    ) -> Result<(ImageDraft, Vec<String>)> {
+        let files = self.chosen(number, job)?;
+        let number = files.partition.number;
+        // Read once more for its registry, as for a capture.
+        let system = if files.has_system() { self.partition(number)?.open(job)?.system()? } else { None };
+        let (mut draft, damaged) = files.digested(&format!("partition {number} of {disk}"), job)?;
+        if let Some((element, info)) = system.and_then(|system| system.info_element) {
+            draft.set_system(1, &element, &info);
+        }
+        Ok((draft, damaged))
     }
 
     /// The partition that is meant: the one with this number, or else the only one with a system.

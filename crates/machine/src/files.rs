@@ -1,15 +1,21 @@
 //! The files of a partition.
 
-use crate::{FileSystem, Partition};
+use crate::{FileSystem, Partition, leave_out};
 use neat_content::{
-    Content, Error, Folder, Job, Meta, NodeId, NodeKind, Result, Timestamp, Tree, check_name,
+    Content, Error, Event, Folder, Job, Meta, NodeId, NodeKind, Result, Timestamp, Tree, check_name,
+    damage_apart,
 };
 use neat_image::{
-    BlobDigest, EntryId, Files, ImageDraft, Times, capture::image_element, layout::ATTRIBUTE_HIDDEN,
+    BlobDigest, BlobHasher, EntryId, Files, ImageDraft, Times, capture::image_element,
+    layout::ATTRIBUTE_HIDDEN,
 };
 use neat_media::{Limits, exfat, fat};
-use neat_ntfs::{Slot, Volume, VolumeFiles, VolumeInfo};
+use neat_ntfs::{Held, Slot, Volume, VolumeFiles, VolumeInfo};
+use rayon::prelude::*;
 use std::{collections::HashMap, sync::Arc};
+
+/// Bytes that are read at once.
+const BLOCK: usize = 256 << 10;
 
 /// The files of a partition.
 pub struct PartitionFiles {
@@ -120,13 +126,7 @@ impl PartitionFiles {
     /// # Errors
     /// `Request` where it is not NTFS.
     pub fn draft(self, name: &str) -> Result<ImageDraft> {
-        let number = self.partition.number;
-        let Some(mut read) = self.into_ntfs() else {
-            return Err(Error::request(
-                format!("partition {number} is not NTFS, and systems are on such"),
-                "say which partition with --partition",
-            ));
-        };
+        let mut read = self.of_system()?;
         let mut draft = ImageDraft::new(None);
         for (n, held) in std::mem::take(&mut read.held).into_iter().enumerate() {
             let digest = stand_in(n);
@@ -138,6 +138,59 @@ impl PartitionFiles {
         draft.add_edition(read.files, image_element(name, "", written))?;
         Ok(draft)
     }
+
+    /// A draft with what a capture would take as its only edition, called `name`: everything is read and digested, so that
+    /// it can be compared with others. What is damaged has the digest of nothing that there is, and is told.
+    ///
+    /// # Errors
+    /// `Request` where it is not NTFS; `Io` and `Cancelled`.
+    pub fn digested(self, name: &str, job: &Job<'_>) -> Result<(ImageDraft, Vec<String>)> {
+        let mut read = self.of_system()?;
+        let left_out: Vec<EntryId> =
+            leave_out::find(&read.files, &[]).into_iter().map(|own| own.id).collect();
+        read.leave_out(&left_out);
+        let held = std::mem::take(&mut read.held);
+        let total = held.iter().map(Held::len).sum();
+        job.event(Event::StepStarted { step: "reading and digesting", total_bytes: Some(total) });
+        let digests: Result<Vec<_>> =
+            held.par_iter().map(|held| digest_or_damage(&held.content(&read.volume), job)).collect();
+        job.event(Event::StepFinished);
+        let mut draft = ImageDraft::new(None);
+        let mut damaged = Vec::new();
+        for ((n, held), digest) in held.into_iter().enumerate().zip(digests?) {
+            let digest = digest.unwrap_or_else(|error| {
+                damaged.push(format!("/{} is damaged: {error}", read.files.path(held.entry)));
+                stand_in(n)
+            });
+            read.set_digest(held.entry, held.slot, digest);
+            draft.add_blob(digest, held.content(&read.volume));
+        }
+        read.share_digests();
+        let written = read.files.entry(Files::ROOT).times.written;
+        draft.add_edition(read.files, image_element(name, "", written))?;
+        Ok((draft, damaged))
+    }
+
+    fn of_system(self) -> Result<VolumeFiles> {
+        let number = self.partition.number;
+        self.into_ntfs().ok_or_else(|| {
+            Error::request(
+                format!("partition {number} is not NTFS, and systems are on such"),
+                "say which partition with --partition",
+            )
+        })
+    }
+}
+
+/// The digest of content, or why it cannot be read; what the system refuses to read is an error.
+fn digest_or_damage(content: &Content, job: &Job<'_>) -> Result<std::result::Result<BlobDigest, Error>> {
+    let mut hasher = BlobHasher::default();
+    let read = content.for_each_block(BLOCK, job, &mut |bytes| {
+        hasher.add(bytes);
+        job.event(Event::BytesDone(bytes.len() as u64));
+        Ok(())
+    });
+    Ok(damage_apart(read)?.map(|()| hasher.finish()))
 }
 
 /// A number in place of a digest.

@@ -96,7 +96,7 @@ impl EditionComparison {
 /// What differs.
 #[derive(Clone, Debug, Default, Serialize, JsonSchema)]
 pub struct Comparison {
-    /// `media`, `image-file` or `hive`.
+    /// `media`, `image-file`, `edition` or `hive`.
     pub kind: &'static str,
     /// Files of the media, without the image files that are compared edition by edition.
     pub files: Vec<FileChange>,
@@ -272,14 +272,34 @@ fn images(
     };
     let (a, b) = (Arc::new(ImageDraft::of(a)), Arc::new(ImageDraft::of(b)));
     for (before, after) in pairs {
-        let mut before = Edition::open(&a, before, layouts, Times::default())?;
-        let mut after = Edition::open(&b, after, layouts, Times::default())?;
-        let (olds, news) = (before.hive_contents(), after.hive_contents());
-        before.read_hives(&|role, own| news.get(&role) != Some(&own))?;
-        after.read_hives(&|role, own| olds.get(&role) != Some(&own))?;
-        comparison.editions.push(editions(&before, &after)?);
+        comparison.editions.push(pair((&a, before), (&b, after), layouts)?);
     }
     Ok(())
+}
+
+fn pair(
+    (a, before): (&Arc<ImageDraft>, usize),
+    (b, after): (&Arc<ImageDraft>, usize),
+    layouts: &[Arc<Layout>],
+) -> Result<EditionComparison> {
+    let mut before = Edition::open(a, before, layouts, Times::default())?;
+    let mut after = Edition::open(b, after, layouts, Times::default())?;
+    let (olds, news) = (before.hive_contents(), after.hive_contents());
+    before.read_hives(&|role, own| news.get(&role) != Some(&own))?;
+    after.read_hives(&|role, own| olds.get(&role) != Some(&own))?;
+    editions(&before, &after)
+}
+
+/// Compares two editions, numbered from 1, wherever they are.
+///
+/// # Errors
+/// Those of reading their trees and registries.
+pub fn compare_editions(
+    before: (&Arc<ImageDraft>, usize),
+    after: (&Arc<ImageDraft>, usize),
+) -> Result<Comparison> {
+    let own = pair(before, after, &[Arc::new(Layout::common()?)])?;
+    Ok(Comparison { kind: "edition", bytes: own.bytes, editions: vec![own], ..Comparison::default() })
 }
 
 fn editions(before: &Edition, after: &Edition) -> Result<EditionComparison> {

@@ -32,7 +32,7 @@ mod draft;
 
 pub use build::{BuildOptions, BuildOutcome, ledger_path};
 pub use change::{MediaBootStore, boot_stores, default_boot, media_facts, restrictions};
-pub use compare::{Comparison, EditionComparison, FileChange, ValueChange, compare};
+pub use compare::{Comparison, EditionComparison, FileChange, ValueChange, compare, compare_editions};
 pub use depot::{DepotPlaces, index_folder, resolve_depot};
 pub use draft::{DraftOutput, DraftWishes, draft};
 pub use editions::{

@@ -3,14 +3,17 @@
 use clap::Args;
 use std::path::PathBuf;
 
-/// Say what differs between two media, image files, editions, registry hives or ledgers
+/// Say what differs between two media, image files, editions, machines' disks, registry hives or ledgers
 #[derive(Debug, Args)]
 #[command(after_help = "\
-Image files are compared edition by edition, their registries value by value: old and new stand side by side.
+Image files are compared edition by edition, their registries value by value: old and new stand side by side. Of a \
+machine's disk, the files of one partition are read and compared with an edition or another disk, without what a capture \
+leaves out.
 
 Examples:
   neatstack compare quay-os-7.iso out/bridge.iso
   neatstack compare out/september.ledger.json out/october.ledger.json
+  neatstack compare reference.vmdk captured.wim
   neatstack compare before.wim after.wim --edition \"Quay OS 7 Bridge\"
   neatstack compare quay-os-7.iso out/bridge.iso -o changes.html
   neatstack compare SOFTWARE.before SOFTWARE.after --reg > changes.reg")]
@@ -28,6 +31,9 @@ pub(crate) struct CompareArgs {
     /// Only this edition
     #[arg(long, value_name = "EDITION")]
     pub edition: Option<String>,
+    /// Of machines' disks, this partition; otherwise the one with a system
+    #[arg(long, value_name = "NUMBER")]
+    pub partition: Option<u32>,
     /// Show what differs between registries as registration text, which makes the first the second
     #[arg(long)]
     pub reg: bool,

@@ -102,6 +102,23 @@ fn say_notes(notes: &[String], consequence: &str, context: &Context) {
     }
 }
 
+/// The number of the edition that is meant: `wanted`, or the only one.
+pub(super) fn the_edition(image: &ImageFile, wanted: Option<&str>, path: &Path) -> Result<usize> {
+    if let Some(wanted) = wanted {
+        return image.find_edition(wanted);
+    }
+    let infos = image.editions();
+    if infos.len() == 1 {
+        return Ok(1);
+    }
+    let names: Vec<String> =
+        infos.iter().enumerate().map(|(n, info)| format!("{} {:?}", n + 1, info.name)).collect();
+    Err(Error::request(
+        format!("{} holds several editions", path.display()),
+        format!("say which with --edition: {}", names.join(", ")),
+    ))
+}
+
 /// The files of the partition that is meant, if `path` is a machine's disk.
 pub(super) fn on_disk(path: &Path, inside: &InsideArgs, context: &Context) -> Result<Option<PartitionFiles>> {
     if !MachineDisk::is_at(path)? {

@@ -51,22 +51,7 @@ fn opened(args: &InventoryArgs, context: &Context) -> Result<(Arc<ImageDraft>, u
         return Ok((Arc::new(disk.draft(&name)?), 1));
     }
     let image = images::open_anywhere(&args.path, args.inside.image.as_deref())?;
-    let number = match &args.inside.edition {
-        Some(wanted) => image.find_edition(wanted)?,
-        None if image.editions().len() == 1 => 1,
-        None => {
-            let names: Vec<String> = image
-                .editions()
-                .iter()
-                .enumerate()
-                .map(|(n, info)| format!("{} {:?}", n + 1, info.name))
-                .collect();
-            return Err(Error::request(
-                format!("{} holds several editions", args.path.display()),
-                format!("say which with --edition: {}", names.join(", ")),
-            ));
-        }
-    };
+    let number = images::the_edition(&image, args.inside.edition.as_deref(), &args.path)?;
     Ok((Arc::new(ImageDraft::of(&image)), number))
 }
 

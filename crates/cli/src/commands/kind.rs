@@ -68,7 +68,7 @@ impl Kind {
                 "`neatstack look` it; name the image file on it with --image, or `take` it out"
             }
             Self::MachineDisk => {
-                "`neatstack look` it; `files`, `take` and `inventory` read its partitions, `capture` makes an edition of its system"
+                "`neatstack look` it; `files`, `take`, `inventory` and `compare` read its partitions, `capture` makes an edition of its system"
             }
             Self::Image => {
                 "`neatstack editions` lists what it holds; `neatstack files --edition` looks into one"

@@ -117,7 +117,7 @@ fn describe(view: &mut PartitionView, files: PartitionFiles) -> Result<()> {
 /// Bytes of what an entry and all below it hold.
 fn bytes_below(read: &VolumeFiles, id: EntryId) -> u64 {
     let below: HashSet<EntryId> = below(&read.files, id);
-    read.held.iter().filter(|held| below.contains(&held.entry)).map(|held| held.len()).sum()
+    read.held.iter().filter(|held| below.contains(&held.entry)).map(neat_ntfs::Held::len).sum()
 }
 
 fn below(files: &Files, id: EntryId) -> HashSet<EntryId> {
