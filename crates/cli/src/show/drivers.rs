@@ -1,6 +1,6 @@
 //! What `drivers` says.
 
-use super::{heading, outside, style, table};
+use super::{heading, outside, style, table, wrapped};
 use neat_package::{DriverSignature, Signing};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -52,7 +52,12 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
     ];
     let mut remarks = vec![String::new()];
     for row in rows {
-        let mut notes: Vec<String> = row.signature.remark().into_iter().collect();
+        // Its state stands in the table.
+        let remark = match row.signature.state {
+            Signing::Signed => row.signature.remark(),
+            _ => row.signature.why.clone(),
+        };
+        let mut notes: Vec<String> = remark.into_iter().collect();
         if !row.missing.is_empty() {
             notes.push(format!("lacks {}", row.missing.join(", ")));
         }
@@ -78,7 +83,12 @@ pub(crate) fn drivers(rows: &[DriverRow], devices: &[DeviceRow], arch: &str, ask
         let style = if n == 0 { style::QUIET } else { style::PLAIN };
         text.push_str(&format!("{style}{line}{style:#}\n"));
         if !remark.is_empty() {
-            text.push_str(&format!("    {}{}{:#}\n", style::CARE, outside::line(&remark), style::CARE));
+            text.push_str(&format!(
+                "    {}{}{:#}\n",
+                style::CARE,
+                wrapped(&outside::line(&remark), 4),
+                style::CARE
+            ));
         }
     }
     let is_signed = |row: &DriverRow| matches!(row.signature.state, Signing::Signed | Signing::Expired);

@@ -27,7 +27,7 @@ pub fn write(files: &Files) -> Result<Vec<u8>> {
 /// The same, handed to `each` in blocks as they are ready, so that all of it is nowhere at once.
 ///
 /// # Errors
-/// As [`write`], and those of `each`.
+/// As [`write()`], and those of `each`.
 pub fn write_to(files: &Files, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Result<()> {
     let mut bytes = security_data(&files.security)?;
     // First where each list goes, then the bytes.
@@ -50,10 +50,10 @@ pub fn write_to(files: &Files, each: &mut dyn FnMut(&[u8]) -> Result<()>) -> Res
     each(&bytes)
 }
 
-/// Bytes of what [`write`] writes.
+/// Bytes of what [`write()`] writes.
 ///
 /// # Errors
-/// As [`write`].
+/// As [`write()`].
 pub fn written_len(files: &Files) -> Result<u64> {
     let folders: Vec<EntryId> = files.ids().filter(|id| has_list(files.entry(*id))).collect();
     Ok(lists(files, security_data(&files.security)?.len(), &folders)?.1)

@@ -2,7 +2,6 @@
 
 use super::Handed;
 use crate::{
-    plan::Clock,
     recipe::PlaceSection,
     report::{AnswersSummary, DeviceSummary, Finding, LedgerFile, PlanStep, Weight},
 };
@@ -50,7 +49,12 @@ enum Put {
 }
 
 impl Editor {
-    pub(crate) fn new(tree: Tree, base: &Path, clock: &Clock, hold: Hold) -> Self {
+    pub(crate) fn new(
+        tree: Tree,
+        base: &Path,
+        (today, latest): (Timestamp, Option<Timestamp>),
+        hold: Hold,
+    ) -> Self {
         Self {
             tree,
             steps: Vec::new(),
@@ -64,8 +68,8 @@ impl Editor {
             handed: Handed::default(),
             hold,
             base: base.to_owned(),
-            today: clock.today,
-            latest: clock.fixed,
+            today,
+            latest,
         }
     }
 

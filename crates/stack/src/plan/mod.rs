@@ -79,7 +79,8 @@ impl<'a> Prepared<'a> {
         check(&|key| key == "source.media")?;
         let (mut media, source) = source::open(stack, base, job)?;
         check(&|_| true)?;
-        let mut editor = Editor::new(std::mem::take(&mut media.tree), base, clock, wishes.hold());
+        let mut editor =
+            Editor::new(std::mem::take(&mut media.tree), base, (clock.today, clock.fixed), wishes.hold());
         let mut given = stack.answer.as_ref().map(|section| given(section, &editor)).transpose()?;
         ask_answers(stack, given.as_mut(), &mut editor)?;
         leave_out::media(stack, given.as_ref(), &mut media.boot, &mut editor)?;
