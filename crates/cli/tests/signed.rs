@@ -127,3 +127,29 @@ fn a_driver_that_was_changed_is_said_in_plan_and_ledger() {
     let ledger = fs::read_to_string(demo.join("out/a.ledger.json")).unwrap();
     assert!(ledger.contains("SCSIAdapter, 4.2.0.17, altered: keelson.sys: not as the catalogue has it"));
 }
+
+/// The clock may be set: what had not begun then, and what has not ended yet, are told apart from what has ended.
+#[test]
+fn certificates_have_to_hold_on_the_day_that_counts() {
+    let (_keep, dir) = support::demo();
+    for (seconds, state, why) in [
+        ("1600000000", "expired", "its certificate begins on 2024-01-01, after the day of this check"),
+        ("1750000000", "signed", ""),
+        (
+            "1796083200",
+            "expired",
+            "its certificate ended on 2025-12-01, and nothing says that it was signed before",
+        ),
+    ] {
+        let output = std::process::Command::new(env!("CARGO_BIN_EXE_neatstack"))
+            .current_dir(&dir)
+            .args(["drivers", "drivers/old/keelson-s4", "--json"])
+            .env("SOURCE_DATE_EPOCH", seconds)
+            .output()
+            .unwrap();
+        let view: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let signature = &view["drivers"][0]["signature"];
+        let found = (signature["state"].as_str().unwrap(), signature["why"].as_str().unwrap_or_default());
+        assert_eq!(found, (state, why), "{seconds}");
+    }
+}

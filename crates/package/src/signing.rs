@@ -205,7 +205,7 @@ fn judge(
     let Some(worst) = used.iter().copied().max_by_key(|own| state(own)) else {
         return Ok(DriverSignature::of(Signing::Unsigned, None));
     };
-    let mut found = DriverSignature::of(state(worst), why(worst, state(worst)));
+    let mut found = DriverSignature::of(state(worst), why(worst, state(worst), now));
     if !uncovered.is_empty() && found.state != Signing::Unsigned {
         found.state = Signing::Altered;
         let rest = and_more(uncovered.len().saturating_sub(SHOWN));
@@ -223,7 +223,7 @@ fn judge(
     Ok(found)
 }
 
-fn why(catalogue: &Catalogue, state: Signing) -> Option<String> {
+fn why(catalogue: &Catalogue, state: Signing, now: Timestamp) -> Option<String> {
     let signature = catalogue.signature.as_ref();
     match state {
         Signing::Signed => None,
@@ -232,10 +232,22 @@ fn why(catalogue: &Catalogue, state: Signing) -> Option<String> {
             Some("its catalogue was changed since it was signed, or its chain does not fit".into())
         }
         Signing::Expired => {
-            let ended = signature.and_then(|own| own.authorities.iter().map(|own| own.until).min());
-            let ended = ended.and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
-            let ended = ended.map_or_else(String::new, |ended| format!(" on {}", ended.strftime("%Y-%m-%d")));
-            Some(format!("its certificate ended{ended}, and nothing says that it was signed before"))
+            let all = || signature.iter().flat_map(|own| &own.authorities);
+            let day = |seconds| {
+                let time = jiff::Timestamp::from_second(seconds).ok();
+                time.map_or_else(String::new, |time| format!(" on {}", time.strftime("%Y-%m-%d")))
+            };
+            let ended = all().map(|own| own.until).filter(|until| *until < now.seconds).min();
+            let begins = all().map(|own| own.from).filter(|from| *from > now.seconds).max();
+            Some(match (ended, begins) {
+                (Some(ended), _) => {
+                    format!("its certificate ended{}, and nothing says that it was signed before", day(ended))
+                }
+                (None, Some(begins)) => {
+                    format!("its certificate begins{}, after the day of this check", day(begins))
+                }
+                (None, None) => "its certificate did not hold when it was signed".into(),
+            })
         }
         Signing::Unknown => {
             let problem = signature.and_then(|own| own.problem.clone());
